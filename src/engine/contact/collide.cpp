@@ -1,0 +1,268 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "engine/contact/collide.h"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace calm {
+
+namespace {
+
+// The part of a core that faces a direction: a point, an edge or a face, with vertex indices as names.
+struct Feature {
+  std::vector<std::pair<Vec3, std::uint32_t>> points;
+  const CoreFace* face = nullptr;
+};
+
+Feature facingFeature(const ConvexCore& core, const Vec3& direction) {
+  Feature feature;
+  if (!core.faces.empty()) {
+    for (const CoreFace& f : core.faces)
+      if (!feature.face || f.normal.dot(direction) > feature.face->normal.dot(direction)) feature.face = &f;
+    for (int v : feature.face->vertices) feature.points.emplace_back(core.vertices[v], v);
+    return feature;
+  }
+  for (std::uint32_t v = 0; v < core.vertices.size(); ++v) feature.points.emplace_back(core.vertices[v], v);
+  return feature;
+}
+
+// Sutherland-Hodgman: the part of the polygon (or segment) on the inner side of the plane. New points are named
+// after the edge they came from and the clipping plane.
+void clip(std::vector<std::pair<Vec3, std::uint32_t>>& polygon, const Vec3& point, const Vec3& outward,
+          std::uint32_t planeName) {
+  std::vector<std::pair<Vec3, std::uint32_t>> kept;
+  const std::size_t n = polygon.size();
+  const std::size_t edges = n == 2 ? 1 : n;
+  if (n == 1) return;
+  for (std::size_t i = 0; i < edges; ++i) {
+    const auto& [p, pName] = polygon[i];
+    const auto& [q, qName] = polygon[(i + 1) % n];
+    const double dp = (p - point).dot(outward), dq = (q - point).dot(outward);
+    if (dp <= 0) kept.emplace_back(p, pName);
+    if ((dp <= 0) != (dq <= 0))
+      kept.emplace_back(p + (q - p) * (dp / (dp - dq)), 64 + (pName * 31 + qName * 17 + planeName * 7) % 4096);
+    if (n == 2 && dq <= 0) kept.emplace_back(q, qName);
+  }
+  polygon.swap(kept);
+}
+
+// Keeps the four points that span the manifold best: the deepest, the one furthest from it, and the two furthest to
+// either side of the line between them.
+void reduceToFour(Manifold& m) {
+  if (m.points.size() <= 4) return;
+  auto& p = m.points;
+  const auto swapBest = [&](std::size_t slot, const auto& score) {
+    std::size_t best = slot;
+    for (std::size_t i = slot + 1; i < p.size(); ++i)
+      if (score(p[i]) > score(p[best])) best = i;
+    std::swap(p[slot], p[best]);
+  };
+  // Depth counts only when it differs by more than round-off, so that a resting face keeps its corners.
+  swapBest(0, [&](const ManifoldPoint& q) { return -std::round(q.gap * 1e7); });
+  swapBest(1, [&](const ManifoldPoint& q) { return (q.position - p[0].position).squaredNorm(); });
+  const Vec3 side = m.normal.cross(p[1].position - p[0].position);
+  swapBest(2, [&](const ManifoldPoint& q) { return side.dot(q.position - p[0].position); });
+  swapBest(3, [&](const ManifoldPoint& q) { return -side.dot(q.position - p[0].position); });
+  p.resize(4);
+}
+
+void againstHalfSpace(const Collider& plane, const ConvexCore& core, double margin, bool planeIsA, Manifold& out) {
+  out.normal = planeIsA ? plane.planeNormal : -plane.planeNormal;
+  for (std::uint32_t v = 0; v < core.vertices.size(); ++v) {
+    const double gap = (core.vertices[v] - plane.planePoint).dot(plane.planeNormal) - core.radius;
+    if (gap < margin) {
+      const Vec3 surface = core.vertices[v] - plane.planeNormal * (core.radius + gap / 2);
+      out.points.push_back({surface, gap, v});
+    }
+  }
+  if (out.points.size() > 4) reduceToFour(out);
+}
+
+void addPoint(const Vec3& onA, const Vec3& onB, const Vec3& normal, double radii, double margin, std::uint32_t id,
+              double radiusA, Manifold& out) {
+  const double gap = (onB - onA).dot(normal) - radii;
+  if (gap < margin) out.points.push_back({onA + normal * (radiusA + gap / 2), gap, id});
+}
+
+// Two rounded cores, at least one a point or a segment, that do not overlap.
+void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoints& closest, double margin,
+                     Manifold& out) {
+  const double radii = a.radius + b.radius;
+  out.normal = (closest.onB - closest.onA) / closest.distance;
+  addPoint(closest.onA, closest.onB, out.normal, radii, margin, 0, a.radius, out);
+  // A capsule lying along a face or another capsule touches at two ends, not at one point in between.
+  const bool aIsSegment = a.vertices.size() == 2, bIsSegment = b.vertices.size() == 2;
+  if (!aIsSegment && !bIsSegment) return;
+  const ConvexCore& segment = aIsSegment ? a : b;
+  const ConvexCore& other = aIsSegment ? b : a;
+  if (other.vertices.size() < 2) return;
+  const Vec3 towards = aIsSegment ? out.normal : Vec3(-out.normal);  // from the segment to the other
+  constexpr double kParallel = 0.02;
+  if (std::abs(segment.edgeDirections[0].dot(towards)) > kParallel) return;
+  Feature edge = facingFeature(segment, towards);
+  Vec3 facePoint, faceNormal;
+  if (other.faces.empty()) {
+    const Vec3& direction = other.edgeDirections[0];
+    if (direction.cross(segment.edgeDirections[0]).norm() > kParallel) return;
+    clip(edge.points, other.vertices[0], -direction, 1);
+    if (edge.points.size() == 2) clip(edge.points, other.vertices[1], direction, 2);
+    facePoint = other.vertices[0];
+    faceNormal = -towards;
+  } else {
+    const Feature face = facingFeature(other, -towards);
+    if (face.face->normal.dot(-towards) < 1 - 1e-6) return;
+    const std::size_t n = face.points.size();
+    for (std::size_t i = 0; i < n && edge.points.size() == 2; ++i) {
+      const Vec3 along = face.points[(i + 1) % n].first - face.points[i].first;
+      clip(edge.points, face.points[i].first, along.cross(face.face->normal), static_cast<std::uint32_t>(i + 1));
+    }
+    facePoint = face.points[0].first;
+    faceNormal = face.face->normal;
+  }
+  if (edge.points.size() != 2) return;
+  out.points.clear();
+  for (const auto& [p, name] : edge.points) {
+    const Vec3 onOther = p - faceNormal * (p - facePoint).dot(faceNormal);
+    if (aIsSegment)
+      addPoint(p, onOther, out.normal, radii, margin, name, a.radius, out);
+    else
+      addPoint(onOther, p, out.normal, radii, margin, name, a.radius, out);
+  }
+}
+
+struct Axis {
+  double separation = -std::numeric_limits<double>::max();
+  Vec3 direction = Vec3::UnitY();  // from a to b
+  const CoreFace* face = nullptr;
+};
+
+// Largest separation of the other core from the faces of `core`.
+Axis bestFace(const ConvexCore& core, const ConvexCore& other) {
+  Axis best;
+  for (const CoreFace& f : core.faces) {
+    const double s = (other.vertices[other.support(-f.normal)] - core.vertices[f.vertices[0]]).dot(f.normal);
+    if (s > best.separation) best = {s, f.normal, &f};
+  }
+  return best;
+}
+
+Axis bestEdgePair(const ConvexCore& a, const ConvexCore& b) {
+  Axis best;
+  for (const Vec3& ea : a.edgeDirections)
+    for (const Vec3& eb : b.edgeDirections) {
+      Vec3 n = ea.cross(eb);
+      const double length = n.norm();
+      if (length < 1e-6) continue;
+      n /= length;
+      for (const double sign : {1.0, -1.0}) {
+        const Vec3 direction = sign * n;
+        if (direction.dot(b.center - a.center) < 0) continue;
+        const double s = (b.vertices[b.support(-direction)] - a.vertices[a.support(direction)]).dot(direction);
+        if (s > best.separation) best = {s, direction, nullptr};
+      }
+    }
+  return best;
+}
+
+// The face of `reference` clips the feature of `incident` that looks at it.
+void faceManifold(const ConvexCore& reference, const CoreFace& face, const ConvexCore& incident, bool referenceIsA,
+                  double margin, Manifold& out) {
+  Feature feature = facingFeature(incident, -face.normal);
+  const std::size_t n = face.vertices.size();
+  for (std::size_t i = 0; i < n && !feature.points.empty(); ++i) {
+    const Vec3& p = reference.vertices[face.vertices[i]];
+    const Vec3& q = reference.vertices[face.vertices[(i + 1) % n]];
+    clip(feature.points, p, (q - p).cross(face.normal), static_cast<std::uint32_t>(i + 1));
+  }
+  out.normal = referenceIsA ? face.normal : Vec3(-face.normal);
+  const double radii = reference.radius + incident.radius;
+  for (const auto& [p, name] : feature.points) {
+    const double coreGap = (p - reference.vertices[face.vertices[0]]).dot(face.normal);
+    const Vec3 onReference = p - face.normal * coreGap;
+    if (referenceIsA)
+      addPoint(onReference, p, out.normal, radii, margin, name, reference.radius, out);
+    else
+      addPoint(p, onReference, out.normal, radii, margin, name, incident.radius, out);
+  }
+  reduceToFour(out);
+}
+
+void edgeManifold(const ConvexCore& a, const ConvexCore& b, const Axis& axis, double margin, Manifold& out) {
+  out.normal = axis.direction;
+  // The two supporting edges: each runs through the support vertex, along the direction most square to the axis.
+  const auto edgeThrough = [](const ConvexCore& core, const Vec3& towards, Vec3& point, Vec3& direction) {
+    point = core.vertices[core.support(towards)];
+    double least = 2;
+    for (const Vec3& e : core.edgeDirections)
+      if (const double d = std::abs(e.dot(towards)); d < least) least = d, direction = e;
+  };
+  Vec3 pa, da, pb, db;
+  edgeThrough(a, axis.direction, pa, da);
+  edgeThrough(b, -axis.direction, pb, db);
+  const Vec3 r = pa - pb;
+  const double mixed = da.dot(db), denominator = 1 - mixed * mixed;
+  if (denominator < 1e-12) return;
+  const double s = (mixed * db.dot(r) - da.dot(r)) / denominator;
+  const double t = (db.dot(r) - mixed * da.dot(r)) / denominator;
+  addPoint(pa + s * da, pb + t * db, out.normal, a.radius + b.radius, margin, 8192, a.radius, out);
+}
+
+void polytopeManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
+  const double radii = a.radius + b.radius;
+  const Axis faceA = bestFace(a, b);
+  if (faceA.separation > margin + radii) return;
+  const Axis faceB = bestFace(b, a);
+  if (faceB.separation > margin + radii) return;
+  const Axis edges = bestEdgePair(a, b);
+  if (edges.separation > margin + radii) return;
+  // Faces are preferred by a hair, so that the choice does not flicker between features that tie.
+  constexpr double kPreference = 1e-5;
+  const double faceSeparation = std::max(faceA.separation, faceB.separation);
+  if (edges.separation > faceSeparation + kPreference) return edgeManifold(a, b, edges, margin, out);
+  if (faceA.face && faceA.separation + kPreference >= faceB.separation)
+    faceManifold(a, *faceA.face, b, true, margin, out);
+  else if (faceB.face)
+    faceManifold(b, *faceB.face, a, false, margin, out);
+}
+
+// Points and segments that cross one another have no closest direction; any will do to part them.
+void crossedManifold(const ConvexCore& a, const ConvexCore& b, Manifold& out) {
+  Vec3 n = b.center - a.center;
+  if (!a.edgeDirections.empty() && !b.edgeDirections.empty()) {
+    Vec3 across = a.edgeDirections[0].cross(b.edgeDirections[0]);
+    if (across.norm() > 1e-9) n = across.dot(n) < 0 ? Vec3(-across) : across;
+  } else if (!a.edgeDirections.empty() || !b.edgeDirections.empty()) {
+    n = anyPerpendicular(a.edgeDirections.empty() ? b.edgeDirections[0] : a.edgeDirections[0]);
+  }
+  out.normal = n.norm() > 1e-12 ? Vec3(n.normalized()) : Vec3::UnitY();
+  out.points.push_back({(a.center + b.center) / 2, -(a.radius + b.radius), 0});
+}
+
+}  // namespace
+
+void buildCollider(const Shape& shape, const Pose& pose, Collider& collider) {
+  collider.halfSpace = std::holds_alternative<HalfSpace>(shape);
+  if (collider.halfSpace) {
+    collider.planePoint = pose.position;
+    collider.planeNormal = pose.rotation * Vec3::UnitY();
+  } else {
+    buildCore(shape, pose, collider.core);
+  }
+}
+
+void collide(const Collider& a, const Collider& b, double margin, Manifold& out) {
+  out.points.clear();
+  if (a.halfSpace && b.halfSpace) return;
+  if (a.halfSpace) return againstHalfSpace(a, b.core, margin, true, out);
+  if (b.halfSpace) return againstHalfSpace(b, a.core, margin, false, out);
+  const bool bothPolytopes = !a.core.faces.empty() && !b.core.faces.empty();
+  if (bothPolytopes) return polytopeManifold(a.core, b.core, margin, out);
+  const ClosestPoints closest = closestPoints(a.core, b.core);
+  if (closest.distance > a.core.radius + b.core.radius + margin) return;
+  if (closest.distance > 1e-9) return roundedManifold(a.core, b.core, closest, margin, out);
+  if (a.core.faces.empty() && b.core.faces.empty()) return crossedManifold(a.core, b.core, out);
+  polytopeManifold(a.core, b.core, margin, out);
+}
+
+}  // namespace calm

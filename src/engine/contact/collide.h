@@ -1,0 +1,38 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Where two shapes touch, or would within a margin: the manifold that the contact solver works on.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "engine/contact/core.h"
+
+namespace calm {
+
+struct ManifoldPoint {
+  Vec3 position;     // world, midway between the two surfaces
+  double gap;        // m, along the normal; negative when the shapes overlap
+  std::uint32_t id;  // names the features that meet; the same from step to step while they do
+};
+
+struct Manifold {
+  Vec3 normal = Vec3::UnitY();  // unit, from shape a to shape b
+  std::vector<ManifoldPoint> points;
+};
+
+// A shape made ready: the plane of a half space, or a convex core.
+struct Collider {
+  bool halfSpace = false;
+  Vec3 planePoint = Vec3::Zero();
+  Vec3 planeNormal = Vec3::UnitY();
+  ConvexCore core;
+};
+void buildCollider(const Shape& shape, const Pose& pose, Collider& collider);
+
+// Fills `out` with the points of a and b that are closer than `margin` (m); at most four for convex pairs.
+// Polytopes are treated by the separating-axis test and by clipping the incident face (Ericson 2005, chapter 5; Gregorius,
+// "The separating axis test", GDC 2013); rounded cores by their closest points. Empty if the shapes are apart, or
+// both half spaces.
+void collide(const Collider& a, const Collider& b, double margin, Manifold& out);
+
+}  // namespace calm

@@ -1,0 +1,77 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Joints: what is asked for (JointDef), what comes back (JointReading), and the equations of each type.
+#pragma once
+
+#include <limits>
+
+#include "engine/joint/rows.h"
+#include "engine/math/types.h"
+#include "engine/solve/body.h"
+
+namespace calm {
+
+using BodyId = int;
+using JointId = int;
+constexpr BodyId kWorld = 0;  // the fixed body that every world has
+
+enum class JointType { fixed, ball, hinge };
+
+constexpr double kUnbreakable = std::numeric_limits<double>::infinity();
+
+struct JointDef {
+  JointType type = JointType::ball;
+  BodyId a = kWorld, b = kWorld;
+  // The joint's frame in each part's frame. Pivot at its origin; a hinge turns about its x axis.
+  Pose frameA, frameB;
+  // Compliance of every row, m/N; angular rows have it over the square of the pin radius. 0: the engine's own, which is
+  // nothing in a tree and 1e-12 m/N where loops could make joints redundant.
+  double compliance = 0;
+  double pinRadius = 0.02;  // m
+  // The joint parts when the force or torque that it carries, averaged over one frame's time, passes these.
+  double breakForce = kUnbreakable;   // N
+  double breakTorque = kUnbreakable;  // N m
+  bool neighboursCollide = false;
+};
+
+// Readings of one frame. Forces and torques act on part b, in world axes, torques about the pivot on b.
+struct JointReading {
+  Vec3 force = Vec3::Zero();      // N, the frame's impulse over its time
+  Vec3 torque = Vec3::Zero();     // N m
+  Vec3 forceNow = Vec3::Zero();   // N, at the end of the frame
+  Vec3 torqueNow = Vec3::Zero();  // N m
+  double separation = 0;          // m, at the end of the frame
+  double separationPeak = 0;      // m, the largest of the frame's substeps
+  double misalignment = 0;        // rad, of the locked axes
+  double misalignmentPeak = 0;    // rad
+  bool parted = false;
+  double partedAt = 0;  // s
+};
+
+// A joint's frames in the two bodies' principal frames.
+struct JointGeometry {
+  Vec3 anchorA, anchorB;
+  Mat3 axesA, axesB;
+};
+
+// How many rows the type has, and how many of them are angular.
+struct RowCount {
+  int rows, angular;
+};
+RowCount rowCount(JointType type);
+
+// Writes errors and Jacobians at the bodies' present poses.
+void evaluateRows(JointType type, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+
+// The types, one file each.
+void evaluateFixed(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluateBall(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluateHinge(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+
+// Three coincidence rows at the pivot, which most types begin with.
+inline void pivotRows(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+  const Vec3 armA = a.axes * g.anchorA, armB = b.axes * g.anchorB;
+  rows.meetAt(armA, armB);
+  rows.coincide(b.position + armB - a.position - armA);
+}
+
+}  // namespace calm

@@ -1,0 +1,42 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Rotations over finite angles, and the free (torque-less) motion of a rigid body.
+#pragma once
+
+#include "engine/math/types.h"
+
+namespace calm {
+
+// The rotation by |v| radians about v. Exact to round-off at every angle, 0 included.
+Quat rotationFromVector(const Vec3& v);
+
+// The shortest rotation vector (axis times angle, radians) of q; the inverse of rotationFromVector on |v| <= pi.
+Vec3 vectorFromRotation(const Quat& q);
+
+// How a body's principal inertias relate; decides which closed form its free rotation has.
+enum class InertiaKind { spherical, symmetric, general };
+
+// Principal moments of inertia, kg m^2, ordered as the axes of the principal frame.
+class PrincipalInertia {
+ public:
+  PrincipalInertia() = default;
+  explicit PrincipalInertia(const Vec3& moments);
+
+  const Vec3& moments() const { return moments_; }
+  const Vec3& inverse() const { return inverse_; }
+  InertiaKind kind() const { return kind_; }
+
+  // Advances the orientation (principal frame to world) of a torque-free body with the given angular momentum (world,
+  // kg m^2/s) by h seconds. Spherical and symmetric bodies are exact. General bodies use the symmetric splitting of the
+  // kinetic energy into a spherical part and two axial ones (McLachlan 1993; Dullweber, Leimkuhler and McLachlan, J.
+  // Chem. Phys. 107, 5840, 1997): second order and symplectic.
+  void driftFree(Quat& orientation, const Vec3& momentum, double h) const;
+
+ private:
+  Vec3 moments_ = Vec3::Ones();
+  Vec3 inverse_ = Vec3::Ones();
+  InertiaKind kind_ = InertiaKind::spherical;
+  int sphericalAxis_ = 0;          // its moment serves as the spherical part
+  int halfAxis_ = 0, fullAxis_ = 0;  // the axial parts: two half steps about one, a full step about the other
+};
+
+}  // namespace calm

@@ -1,0 +1,82 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Collision shapes. All sizes are full sizes in metres, never halves; capsules lie along their y axis.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <variant>
+
+#include "engine/math/mass.h"
+#include "engine/math/types.h"
+
+namespace calm {
+
+struct Sphere {
+  double radius = 0.5;
+};
+
+// `length` runs from tip to tip, caps included; at least twice the radius.
+struct Capsule {
+  double radius = 0.25;
+  double length = 1;
+
+  double coreHalfLength() const { return length / 2 - radius; }
+};
+
+struct Box {
+  Vec3 size = Vec3::Ones();
+};
+
+// The half space below y = 0 of its frame; for static parts.
+struct HalfSpace {};
+
+using Shape = std::variant<Sphere, Capsule, Box, HalfSpace>;
+
+// A shape in its part's frame.
+struct PlacedShape {
+  Shape shape;
+  Pose pose;
+};
+
+// Empty if sizes are finite and positive; otherwise what is wrong, as the end of a sentence.
+std::string faultOf(const Shape& shape);
+
+// Volume in cubic metres; a half space has none (0).
+double volumeOf(const Shape& shape);
+
+// Mass properties of the solid of uniform density that has this mass (kg). Closed forms; see any table of moments of
+// inertia. A half space gives a unit inertia, which nothing reads because it is static.
+MassProperties massPropertiesOf(const Shape& shape, double mass);
+
+struct Aabb {
+  Vec3 low = Vec3::Constant(1e300);
+  Vec3 high = Vec3::Constant(-1e300);
+
+  void include(const Aabb& other) {
+    low = low.cwiseMin(other.low);
+    high = high.cwiseMax(other.high);
+  }
+  Aabb grown(const Vec3& by) const { return {low - by, high + by}; }
+  bool overlaps(const Aabb& other) const {
+    return (low.array() <= other.high.array()).all() && (other.low.array() <= high.array()).all();
+  }
+};
+
+// The tightest world box around the shape. A half space spans the world up to the highest point of its plane
+// where that is level, and everything otherwise.
+Aabb boundsOf(const Shape& shape, const Pose& pose);
+
+struct Ray {
+  Vec3 origin;
+  Vec3 direction;  // unit length
+};
+
+struct RayHit {
+  double distance;  // m along the ray
+  Vec3 normal;      // outward, unit
+};
+
+// The first point at which the ray enters the shape from outside, if there is one.
+std::optional<RayHit> castRay(const Ray& ray, const Shape& shape, const Pose& pose);
+
+}  // namespace calm

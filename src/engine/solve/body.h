@@ -1,0 +1,97 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// A part as the solver sees it: its frame sits in the centre of mass, along the principal axes.
+#pragma once
+
+#include "engine/math/rotation.h"
+#include "engine/math/types.h"
+
+namespace calm {
+
+enum class Role { fixed, kinematic, dynamic };
+
+struct Body {
+  // What it is.
+  Role role = Role::fixed;
+  double mass = 0, inverseMass = 0;  // kg; the inverse is 0 unless dynamic
+  PrincipalInertia inertia;
+  Pose inPart;                              // the principal frame in the part's frame
+  double linearDamping = 0, angularDamping = 0;  // 1/s
+  double gravityScale = 1;
+
+  // Where it is and how it moves (world).
+  Vec3 position = Vec3::Zero();
+  Quat orientation = Quat::Identity();
+  Mat3 axes = Mat3::Identity();  // of the orientation
+  Vec3 velocity = Vec3::Zero();
+  Vec3 spin = Vec3::Zero();  // angular velocity
+  Vec3 kickedSpin = Vec3::Zero();  // the spin with which the last drift began
+
+  // Angular momentum, valid while the spin is momentumSpin.
+  Vec3 momentum = Vec3::Zero(), momentumSpin = Vec3::Zero();
+
+  // What acts on it over the coming frame (world, about the centre of mass).
+  Vec3 force = Vec3::Zero();
+  Vec3 torque = Vec3::Zero();
+
+  // Inverse inertia that answers constraint impulses, geometric stiffness included (world).
+  Mat3 response = Mat3::Zero();
+  // Geometric stiffness of the joint forces on it, N m/rad (world).
+  Mat3 stiffness = Mat3::Zero();
+  bool stiffened = false;
+  // Where all joints pull at points of one line through the centre of mass, that line (principal frame); else zero. No
+  // joint can turn the body about it, so the geometric stiffness may not either.
+  Vec3 untouchedAxis = Vec3::Zero();
+
+  // The substep's start, to return to.
+  struct Mark {
+    Vec3 position, velocity, spin;
+    Quat orientation;
+    Mat3 axes;
+  } mark;
+
+  bool dynamic() const { return role == Role::dynamic; }
+  Pose pose() const { return {position, orientation}; }
+  Pose partPose() const { return pose() * inPart.inverse(); }
+  void placePart(const Pose& part) {
+    const Pose p = part * inPart;
+    position = p.position;
+    orientation = p.rotation;
+    axes = orientation.toRotationMatrix();
+  }
+  Vec3 velocityAt(const Vec3& arm) const { return velocity + spin.cross(arm); }
+  Mat3 worldInertia() const { return axes * inertia.moments().asDiagonal() * axes.transpose(); }
+  double kineticEnergy() const {
+    return 0.5 * mass * velocity.squaredNorm() +
+           0.5 * (axes.transpose() * spin).cwiseAbs2().dot(inertia.moments());
+  }
+
+  void setMark() { mark = {position, velocity, spin, orientation, axes}; }
+  void returnToMark() {
+    returnToMarkedPose();
+    velocity = mark.velocity;
+    spin = mark.spin;
+  }
+  // Free motion over h.
+  void drift(double h) {
+    kickedSpin = spin;
+    position += velocity * h;
+    // Taken over from drift to drift while nothing turns the body, so that no round-off builds up in it.
+    if (spin != momentumSpin) momentum = worldInertia() * spin;
+    inertia.driftFree(orientation, momentum, h);
+    axes = orientation.toRotationMatrix();
+    spin = axes * inertia.inverse().cwiseProduct(axes.transpose() * momentum);
+    momentumSpin = spin;
+  }
+  // Undoes the last drift; what was added to the velocities before it stays.
+  void undrift() {
+    returnToMarkedPose();
+    spin = kickedSpin;
+  }
+  void returnToMarkedPose() {
+    position = mark.position;
+    orientation = mark.orientation;
+    axes = mark.axes;
+  }
+};
+
+}  // namespace calm

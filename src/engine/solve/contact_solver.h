@@ -1,0 +1,90 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Contacts of one island: unilateral normal rows and friction with a true cone, by projected Gauss-Seidel.
+//
+// Follows Moreau's time stepping on velocities (Moreau 1988; Jean, "The non-smooth contact dynamics method", 1999): per
+// point, the end velocity along the normal is at least -gap/h, and the friction impulse lies in the disc of radius
+// mu times the normal impulse, opposing the slip.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <vector>
+
+#include "engine/contact/collide.h"
+#include "engine/solve/body.h"
+
+namespace calm {
+
+struct ContactImpulse {
+  std::uint32_t id;
+  Vec3 onA;      // where, in body a's principal frame
+  Vec3 force;    // N, along normal, first and second tangent
+};
+
+// Two shapes that may meet during the frame, and what they last pushed with.
+struct ContactPair {
+  int bodyA, bodyB;
+  int shapeA, shapeB;  // colliders
+  double friction, restitution;
+  Manifold manifold;
+  std::vector<ContactImpulse> last;
+
+  // Names each point of the new manifold after the last one's point where it lies, if there was one: features flicker
+  // when corners and edges coincide, places do not.
+  void keepNames(const Body& a);
+};
+
+class ContactSolver {
+ public:
+  // Takes the manifolds of the pairs at the present poses. `approach` velocities are the bodies' present ones, from
+  // before the kick. With `closing`, only contacts that pushed in the last substep take part, and none bounces.
+  void build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double h, bool closing);
+  bool empty() const { return points_.empty(); }
+  // Lets bodies bounce that would meet within the substep h. Impacts are taken in stages (Newton's law on the approach
+  // speed of each stage), so that they run through a row of balls; `solveJoints` closes the joints between sweeps.
+  // Returns whether anything bounced. To be called between build() and warmStart().
+  bool bounce(std::vector<Body>& bodies, double h, const std::function<void()>& solveJoints);
+  // Applies the last forces over `time`.
+  void warmStart(std::vector<Body>& bodies, double time);
+  // One sweep over all points; returns the largest change of a contact velocity, m/s. Sweeps are strung together by the
+  // non-smooth non-linear conjugate gradient method (Silcowitz-Hansen, Niebe and Erleben, The Visual Computer 26,
+  // 2010), which turns the crawl of Gauss-Seidel through a stack into superlinear convergence.
+  double sweep(std::vector<Body>& bodies);
+  // Hands the forces, impulses over `time`, back to the pairs.
+  void store(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double time);
+
+  // Adds the accelerations of the stored forces to the velocities.
+  void pushAtLastForce(std::vector<Body>& bodies) const;
+
+  struct Point {
+    ContactPair* pair;
+    int a, b;
+    std::uint32_t id;
+    Vec3 position;
+    Vec3 directions[3];                      // normal (from a to b) and tangents
+    Vec3 armA, armB;
+    Vec3 angularA[3], angularB[3];           // response of the spins to unit impulses
+    double inverseMassA, inverseMassB;
+    double mobility[3];                      // velocity along each direction per unit impulse along it
+    double softness;                         // normal compliance over h^2
+    double mobilityMixed;                    // along one tangent per unit impulse along the other
+    double target;                           // least end velocity along the normal
+    double gap;
+    double friction, restitution;
+    Vec3 impulse;
+    Vec3 change;     // by the last sweep
+    Vec3 direction;  // of the conjugate gradients
+  };
+  const std::vector<Point>& points() const { return points_; }
+
+ private:
+  void extrapolate(std::vector<Body>& bodies);
+  void sweepPoint(Point& p, std::vector<Body>& bodies, double& largest);
+
+  std::vector<Point> points_;
+  double storedTime_ = 1;
+  double gradient_ = 0;  // squared length of the last sweep's change; 0 before the first
+  double beta_ = 0;      // its ratio to the one before
+};
+
+}  // namespace calm

@@ -1,0 +1,396 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "engine/solve/island.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "engine/solve/geometric_stiffness.h"
+
+namespace calm {
+
+namespace {
+
+// Newton corrections stop below these errors (m, rad), at round-off for parts of ordinary size ...
+constexpr RowErrors kConverged{1e-10, 1e-9};
+// ... and a substep counts as solved below these.
+constexpr RowErrors kAcceptable{1e-7, 1e-6};
+constexpr int kCorrections = 10;
+// More corrections than this are a sign of motion too fast for the substep, whose energy then has to be watched.
+constexpr int kEasyCorrections = 3;
+// A correction must shrink the errors at least this much to be worth another.
+constexpr double kContraction = 0.6;
+
+// A substep that cannot be solved (a whip's crack, a snap) is redone in so many steps at velocity level, each of which removes
+// this fraction of the errors; and so are the next ones, since the trouble lasts. Smaller conservative steps
+// would be more accurate for a moment and pump energy into what they cannot resolve.
+constexpr int kFallbackSteps = 4;
+constexpr double kFallbackRate = 0.2;
+constexpr int kFallbackStay = 30;
+// Kinetic energy that closing separations may cost beyond what was lost before, as a fraction of the whole.
+constexpr double kOverdraft = 0.005;
+// What separation is left then is closed by this factor a substep.
+constexpr double kOffsetFade = 0.9;
+
+// Contacts and joints alternate until a sweep changes no contact velocity by more than this, m/s.
+constexpr double kContactTolerance = 1e-5;
+constexpr int kContactRounds = 60;
+constexpr int kContactRoundsWithJoints = 40;
+
+bool within(const RowErrors& e, const RowErrors& limit) { return e.linear <= limit.linear && e.angular <= limit.angular; }
+
+}  // namespace
+
+void Residual::include(const Residual& other) {
+  linear = std::max(linear, other.linear);
+  angular = std::max(angular, other.angular);
+  contactSpeed = std::max(contactSpeed, other.contactSpeed);
+  corrections += other.corrections;
+  fallbacks += other.fallbacks;
+}
+
+Residual Island::advance(const Scene& scene, bool fresh) {
+  const int substeps = scene.settings.substeps;
+  const double h = scene.settings.frame / substeps;
+  residual_ = {};
+  for (Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->joints(); ++n) {
+      JointReading& r = scene.joints[assembly->jointOf(n)].reading;
+      r.force = r.torque = Vec3::Zero();
+      r.separationPeak = r.misalignmentPeak = 0;
+    }
+  evaluate(scene);
+  if (fresh) prime(scene);
+  strained_ = touched_ = false;
+  const double energyBefore = energy(scene);
+  for (int s = 0; s < substeps; ++s) {
+    clock_ = scene.time + (s + 1) * h;
+    if (!trySubstep(scene, h)) fallbackSubstep(scene, h);
+  }
+  if (!onStep_) close(scene, h);
+  // Contacts bring and take energy of their own.
+  if (strained_ && !touched_) chargeBudget(scene, energy(scene) - energyBefore);
+  finishReadings(scene);
+  readPresentLoads(scene, h);
+  return residual_;
+}
+
+RowErrors Island::evaluate(const Scene& scene) {
+  RowErrors worst;
+  for (Assembly* assembly : assemblies) {
+    const RowErrors e = assembly->evaluate(scene.bodies);
+    if (!(e.linear <= worst.linear)) worst.linear = e.linear;
+    if (!(e.angular <= worst.angular)) worst.angular = e.angular;
+  }
+  return worst;
+}
+
+void Island::factor(const Scene& scene, double h, double stiffnessShare) {
+  for (BodyId id : bodies) updateResponse(scene.bodies[id], h, stiffnessShare);
+  for (Assembly* assembly : assemblies) {
+    assembly->adopt();
+    assembly->factor(scene.bodies, h);
+  }
+}
+
+// The joint forces decide the geometric stiffness, which decides the forces: settle both before the first step.
+void Island::prime(const Scene& scene) {
+  const double h = scene.settings.frame / scene.settings.substeps;
+  for (int pass = 0; pass < 3; ++pass) {
+    for (BodyId id : bodies) scene.bodies[id].setMark();
+    factor(scene, h, kStiffnessShare);
+    kick(scene, h);
+    for (Assembly* assembly : assemblies) {
+      assembly->forgetCurvature();
+      assembly->aimAtVelocity(h, 0);
+      assembly->relax(scene.bodies);
+    }
+    refreshStiffness(scene, h);
+    for (BodyId id : bodies) scene.bodies[id].returnToMark();
+    evaluate(scene);
+  }
+}
+
+void Island::kick(const Scene& scene, double time) {
+  for (BodyId id : bodies) {
+    Body& b = scene.bodies[id];
+    b.velocity += time * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
+    b.spin += time * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque));
+    if (b.linearDamping > 0) b.velocity *= std::exp(-b.linearDamping * time);
+    if (b.angularDamping > 0) b.spin *= std::exp(-b.angularDamping * time);
+  }
+}
+
+void Island::findContacts(const Scene& scene, double h, bool closing) {
+  std::vector<int> used;
+  for (const ContactPair* pair : pairs) used.push_back(pair->shapeA), used.push_back(pair->shapeB);
+  std::sort(used.begin(), used.end());
+  used.erase(std::unique(used.begin(), used.end()), used.end());
+  for (int s : used) {
+    const BodyShape& shape = scene.shapes[s];
+    // Fixed shapes are shared between islands and were made ready by the world.
+    if (scene.bodies[shape.body].dynamic())
+      buildCollider(shape.shape, scene.bodies[shape.body].pose() * shape.pose, scene.colliders[s]);
+  }
+  for (ContactPair* pair : pairs) {
+    const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
+    const double gravityReach = scene.settings.gravity.norm() * h * h;
+    const Collider &ca = scene.colliders[pair->shapeA], &cb = scene.colliders[pair->shapeB];
+    const auto reach = [&](const Body& body, const Collider& c) {
+      if (!body.dynamic()) return 0.0;
+      double extent = 0;
+      for (const Vec3& v : c.core.vertices) extent = std::max(extent, (v - body.position).norm());
+      return body.velocity.norm() + body.spin.norm() * (extent + c.core.radius);
+    };
+    const double margin = 2 * h * (reach(a, ca) + reach(b, cb)) + 4 * gravityReach + 1e-5;
+    collide(ca, cb, margin, pair->manifold);
+  }
+  contacts_.build(pairs, scene.bodies, h, closing);
+  touched_ |= !contacts_.empty();
+}
+
+void Island::bounce(const Scene& scene, double h) {
+  for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
+  const bool bounced = contacts_.bounce(scene.bodies, h, [&] {
+    for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
+  });
+  if (bounced) read(scene, false);
+}
+
+void Island::drift(const Scene& scene, double h) {
+  for (BodyId id : bodies) scene.bodies[id].drift(h);
+}
+
+void Island::solveVelocities(const Scene& scene, double time) {
+  contacts_.warmStart(scene.bodies, time);
+  for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
+  if (!contacts_.empty()) {
+    const int rounds = assemblies.empty() ? kContactRounds : kContactRoundsWithJoints;
+    double change = 0;
+    for (int round = 0; round < rounds; ++round) {
+      change = contacts_.sweep(scene.bodies);
+      for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
+      if (change < kContactTolerance) break;
+    }
+    residual_.contactSpeed = std::max(residual_.contactSpeed, change);
+  }
+  contacts_.store(pairs, scene.bodies, time);
+}
+
+void Island::refreshStiffness(const Scene& scene, double time) {
+  for (BodyId id : bodies) {
+    scene.bodies[id].stiffness.setZero();
+    scene.bodies[id].stiffened = false;
+  }
+  for (Assembly* assembly : assemblies) assembly->addStiffness(scene.bodies, time);
+}
+
+bool Island::trySubstep(const Scene& scene, double h) {
+  std::vector<Body>& b = scene.bodies;
+  if (std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->fallback() > 0; }))
+    return false;
+  const double share = onStep_ ? 0.5 : 1;
+  for (Assembly* assembly : assemblies) assembly->fadeOffset(kOffsetFade);
+  factor(scene, h, kStiffnessShare);
+  findContacts(scene, h, false);
+  bounce(scene, h);
+  for (BodyId id : bodies) b[id].setMark();
+  kick(scene, h * share);
+  for (Assembly* assembly : assemblies) assembly->aimAtPosition(h);
+  solveVelocities(scene, h * share);
+  drift(scene, h);
+  RowErrors errors = evaluate(scene);
+  for (int i = 0; i < kCorrections && !within(errors, kConverged); ++i) {
+    for (BodyId id : bodies) b[id].undrift();
+    for (Assembly* assembly : assemblies) assembly->correct(b, h, share);
+    drift(scene, h);
+    const RowErrors before = errors;
+    errors = evaluate(scene);
+    ++residual_.corrections;
+    strained_ |= i >= kEasyCorrections;
+    const bool better = errors.linear < kContraction * before.linear || errors.angular < kContraction * before.angular;
+    if (!better) break;
+  }
+  if (!within(errors, kAcceptable)) {
+    for (BodyId id : bodies) b[id].returnToMark();
+    evaluate(scene);
+    for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
+    return false;
+  }
+  for (Assembly* assembly : assemblies) assembly->accept(b, h, h * share);
+  refreshStiffness(scene, h * share);
+  noteErrors(scene);
+  read(scene, !onStep_);
+  onStep_ = false;
+  return true;
+}
+
+void Island::fallbackSubstep(const Scene& scene, double h) {
+  // The steps start from velocities that belong to the poses.
+  if (!onStep_) close(scene, h);
+  const double step = h / kFallbackSteps;
+  for (int i = 0; i < kFallbackSteps; ++i) {
+    factor(scene, step, kStiffnessShareInFallback);
+    findContacts(scene, step, false);
+    bounce(scene, step);
+    kick(scene, step);
+    for (BodyId id : bodies) scene.bodies[id].setMark();
+    solveWithinBudget(scene, step);
+    drift(scene, step);
+    evaluate(scene);
+    for (Assembly* assembly : assemblies) assembly->acceptLoose(step);
+    noteErrors(scene);
+    refreshStiffness(scene, step);
+    read(scene, i == 0);
+  }
+  for (Assembly* assembly : assemblies) assembly->setFallback(std::max(0, assembly->fallback() - 1));
+  ++residual_.fallbacks;
+}
+
+double Island::energy(const Scene& scene) const {
+  double sum = 0;
+  for (BodyId id : bodies) {
+    const Body& b = scene.bodies[id];
+    sum += b.kineticEnergy() -
+           (b.mass * b.gravityScale * scene.settings.gravity + b.force).dot(b.position);
+  }
+  return sum;
+}
+
+// Energy that came from nowhere is a debt, to be paid back in substeps at velocity level.
+void Island::chargeBudget(const Scene& scene, double gain) {
+  double& budget = assemblies.front()->budget();
+  budget -= gain;
+  double kinetic = 0;
+  for (BodyId id : bodies) kinetic += scene.bodies[id].kineticEnergy();
+  if (budget < -kOverdraft * kinetic)
+    for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
+}
+
+// Closing separations costs energy, which may come only from what the solves have lost before.
+void Island::solveWithinBudget(const Scene& scene, double step) {
+  const auto kineticEnergy = [&] {
+    double sum = 0;
+    for (BodyId id : bodies) sum += scene.bodies[id].kineticEnergy();
+    return sum;
+  };
+  const double before = kineticEnergy();
+  double& budget = assemblies.front()->budget();
+  for (const double rate : {kFallbackRate, 0.0}) {
+    for (BodyId id : bodies) scene.bodies[id].returnToMark();
+    for (Assembly* assembly : assemblies) assembly->aimAtVelocity(step, rate);
+    solveVelocities(scene, step);
+    const double after = kineticEnergy();
+    if (budget + before - after >= -kOverdraft * before) {
+      budget += before - after;
+      return;
+    }
+  }
+  // Even the plain projection gained: it is orthogonal in the stiffened inertia, not in the true one.
+  const double factor = std::sqrt(std::max(0.0, before + budget + kOverdraft * before) / kineticEnergy());
+  budget = -kOverdraft * before;
+  for (BodyId id : bodies) scene.bodies[id].velocity *= factor, scene.bodies[id].spin *= factor;
+}
+
+void Island::close(const Scene& scene, double h) {
+  factor(scene, h, kStiffnessShare);
+  findContacts(scene, h, true);
+  kick(scene, h / 2);
+  for (Assembly* assembly : assemblies) assembly->aimAtRest(h / 2);
+  solveVelocities(scene, h / 2);
+  evaluate(scene);
+  read(scene, true);
+  onStep_ = true;
+}
+
+void Island::noteErrors(const Scene& scene) {
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->joints(); ++n) {
+      JointReading& r = scene.joints[assembly->jointOf(n)].reading;
+      const RowErrors e = assembly->errorsOf(n);
+      r.separationPeak = std::max(r.separationPeak, e.linear);
+      r.misalignmentPeak = std::max(r.misalignmentPeak, e.angular);
+      residual_.linear = std::max(residual_.linear, e.linear);
+      residual_.angular = std::max(residual_.angular, e.angular);
+    }
+}
+
+// "Starts a substep": a closing half kick opens the account of a substep that the next opening half completes.
+void Island::read(const Scene& scene, bool startsSubstep) {
+  for (Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->joints(); ++n) {
+      if (assembly->released(n)) continue;
+      JointState& joint = scene.joints[assembly->jointOf(n)];
+      Vec3 linear, angular;
+      assembly->impulseOf(n, linear, angular);
+      joint.reading.force += linear;  // impulses until the frame closes
+      joint.reading.torque += angular;
+      if (joint.def.breakForce == kUnbreakable && joint.def.breakTorque == kUnbreakable) continue;
+      auto& window = joint.window;
+      if (startsSubstep || window.empty())
+        window.emplace_back(linear, angular);
+      else
+        window.back().first += linear, window.back().second += angular;
+      if (static_cast<int>(window.size()) > scene.settings.substeps) window.pop_front();
+      Vec3 force = Vec3::Zero(), torque = Vec3::Zero();
+      for (const auto& [l, t] : window) force += l, torque += t;
+      if (force.norm() > joint.def.breakForce * scene.settings.frame ||
+          torque.norm() > joint.def.breakTorque * scene.settings.frame)
+        part(scene, *assembly, n);
+    }
+}
+
+void Island::part(const Scene& scene, Assembly& assembly, int node) {
+  assembly.release(node);
+  JointReading& r = scene.joints[assembly.jointOf(node)].reading;
+  r.parted = true;
+  r.partedAt = clock_;
+}
+
+void Island::finishReadings(const Scene& scene) {
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->joints(); ++n) {
+      JointReading& r = scene.joints[assembly->jointOf(n)].reading;
+      r.force /= scene.settings.frame;
+      r.torque /= scene.settings.frame;
+      const RowErrors e = assembly->errorsOf(n);
+      r.separation = e.linear;
+      r.misalignment = e.angular;
+    }
+}
+
+void Island::readPresentLoads(const Scene& scene, double h) {
+  if (assemblies.empty()) return;
+  std::vector<Body>& b = scene.bodies;
+  // How the rows would bend if nothing held them: the second difference of their errors along free motion.
+  std::vector<std::vector<double>> bend(assemblies.size()), errors(assemblies.size());
+  const auto addErrors = [&](double weight) {
+    evaluate(scene);
+    for (std::size_t i = 0; i < assemblies.size(); ++i) {
+      assemblies[i]->copyErrors(errors[i]);
+      bend[i].resize(errors[i].size(), 0);
+      for (std::size_t r = 0; r < errors[i].size(); ++r) bend[i][r] += weight * errors[i][r] / (h * h);
+    }
+  };
+  for (BodyId id : bodies) b[id].setMark();
+  for (const double time : {h, -h}) {
+    drift(scene, time);
+    addErrors(1);
+    for (BodyId id : bodies) b[id].returnToMark();
+  }
+  addErrors(-2);
+  // The factor of the closing half kick still stands. Accelerations take the place of velocities.
+  for (BodyId id : bodies) b[id].velocity = b[id].spin = Vec3::Zero();
+  kick(scene, 1);
+  contacts_.pushAtLastForce(b);
+  for (std::size_t i = 0; i < assemblies.size(); ++i) {
+    assemblies[i]->aimAtAcceleration(bend[i]);
+    assemblies[i]->relax(b);
+    for (int n = 0; n < assemblies[i]->joints(); ++n) {
+      JointReading& r = scene.joints[assemblies[i]->jointOf(n)].reading;
+      assemblies[i]->impulseOf(n, r.forceNow, r.torqueNow);
+    }
+  }
+  for (BodyId id : bodies) b[id].returnToMark();
+}
+
+}  // namespace calm

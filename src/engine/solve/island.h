@@ -1,0 +1,110 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The integrator: advances parts that may influence one another over one frame.
+//
+// A substep is one of SHAKE with impulses (Ryckaert, Ciccotti and Berendsen 1977; symplectic and second order, Leimkuhler and
+// Skeel 1994): kick, constraint impulses along the Jacobian of its start such that the joints close at its end, free
+// drift. A frame opens and closes with half kicks (RATTLE; Andersen 1983), so that the poses and velocities between
+// frames belong to the same instant and satisfy the constraints and their rates.
+#pragma once
+
+#include <deque>
+#include <utility>
+#include <vector>
+
+#include "engine/joint/joint.h"
+#include "engine/solve/assembly.h"
+#include "engine/solve/contact_solver.h"
+
+namespace calm {
+
+struct StepSettings {
+  Vec3 gravity = Vec3(0, -9.81, 0);  // m/s^2
+  double frame = 1.0 / 60;           // s
+  int substeps = 8;
+};
+
+// A shape in its body's principal frame.
+struct BodyShape {
+  BodyId body;
+  Shape shape;
+  Pose pose;
+  double friction, restitution;
+};
+
+// A joint in the run.
+struct JointState {
+  JointDef def;
+  JointReading reading;
+  // Impulses (linear, angular) of the last frame's worth of substeps, newest last; kept for joints that can part.
+  std::deque<std::pair<Vec3, Vec3>> window;
+};
+
+// How well an island's equations were met over a frame.
+struct Residual {
+  double linear = 0;         // m, largest joint error
+  double angular = 0;        // rad
+  double contactSpeed = 0;   // m/s, largest change in the last contact sweep
+  int corrections = 0;       // Newton corrections, in all substeps
+  int fallbacks = 0;         // substeps taken at velocity level because the joints could not be closed at their end
+
+  void include(const Residual& other);
+};
+
+// What an island works on; all by reference into the world.
+struct Scene {
+  const StepSettings& settings;
+  std::vector<Body>& bodies;
+  const std::vector<BodyShape>& shapes;
+  std::vector<Collider>& colliders;  // one a shape
+  std::vector<JointState>& joints;
+  double time;  // at the frame's start, s
+};
+
+class Island {
+ public:
+  std::vector<BodyId> bodies;  // dynamic ones, ascending
+  std::vector<Assembly*> assemblies;
+  std::vector<ContactPair*> pairs;
+
+  // Advances by one frame. `fresh`: the joint forces are not known yet.
+  Residual advance(const Scene& scene, bool fresh);
+
+ private:
+  void prime(const Scene& scene);
+  // One substep; takes it back and returns false if the joints cannot be closed at its end.
+  bool trySubstep(const Scene& scene, double h);
+  // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
+  void fallbackSubstep(const Scene& scene, double h);
+  double energy(const Scene& scene) const;
+  void chargeBudget(const Scene& scene, double gain);
+  void solveWithinBudget(const Scene& scene, double step);
+  // The second half kick: velocities on the instant of the poses.
+  void close(const Scene& scene, double h);
+  void finishReadings(const Scene& scene);
+  // Forces at the present instant from the balance of accelerations.
+  void readPresentLoads(const Scene& scene, double h);
+
+  RowErrors evaluate(const Scene& scene);
+  void factor(const Scene& scene, double h, double stiffnessShare);
+  void findContacts(const Scene& scene, double h, bool closing);
+  void bounce(const Scene& scene, double h);
+  void kick(const Scene& scene, double time);
+  void drift(const Scene& scene, double h);
+  // Joints and contacts together, by impulses that stand for forces over `time`.
+  void solveVelocities(const Scene& scene, double time);
+  void refreshStiffness(const Scene& scene, double time);
+  void noteErrors(const Scene& scene);
+  // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
+  // first of a substep's.
+  void read(const Scene& scene, bool startsSubstep);
+  void part(const Scene& scene, Assembly& assembly, int node);
+
+  ContactSolver contacts_;
+  Residual residual_;
+  bool onStep_ = true;  // velocities belong to the instant of the poses, not half a substep before it
+  bool strained_ = false;  // some substep of the frame took many corrections
+  bool touched_ = false;   // there were contacts in the frame
+  double clock_ = 0;    // s, the end of the present substep
+};
+
+}  // namespace calm

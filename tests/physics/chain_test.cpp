@@ -1,0 +1,141 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Chains under loads: joints hold, energy stays, forces are the weights below.
+#include <gtest/gtest.h>
+
+#include "physics/rigs.h"
+
+namespace calm::physics {
+namespace {
+
+struct Load {
+  const char* name;
+  ChainPlan plan;
+  double separation;    // m, allowed
+  double energyChange;  // of the swing's energy, allowed
+};
+
+class LoadedChain : public testing::TestWithParam<Load> {};
+
+TEST_P(LoadedChain, HoldsAndKeepsItsEnergy) {
+  Chain chain = makeChain(GetParam().plan);
+  const Watch w = watch(chain.world, 10);
+  report(std::string(GetParam().name) + " separation", w.separation * 1e3, GetParam().separation * 1e3, "mm");
+  report(std::string(GetParam().name) + " energy change", std::max(w.gain, w.loss) / chain.swing * 100,
+         GetParam().energyChange * 100, "%");
+  EXPECT_LE(w.separation, GetParam().separation);
+  EXPECT_LE(std::max(w.gain, w.loss), GetParam().energyChange * chain.swing);
+}
+
+constexpr double k45 = kPi / 4;
+INSTANTIATE_TEST_SUITE_P(
+    Released45, LoadedChain,
+    testing::Values(Load{"40 links, 500 kg", {40, 0.05, 0.2, 500, k45}, 1e-5, 5e-4},
+                    Load{"40 links, 50 t", {40, 0.05, 0.2, 50e3, k45}, 1e-5, 5e-4},
+                    Load{"100 links, 10 kg", {100, 0.05, 0.1, 10, k45}, 1e-5, 2e-4},
+                    Load{"100 links, 100 t", {100, 0.05, 0.1, 100e3, k45}, 1e-5, 2e-4},
+                    Load{"40 hinges, 500 kg", {40, 0.05, 0.2, 500, k45, JointType::hinge}, 1e-5, 5e-4},
+                    Load{"40 hinges, 50 t", {40, 0.05, 0.2, 50e3, k45, JointType::hinge}, 1e-5, 5e-4}),
+    [](const auto& load) {
+      std::string name;
+      for (const char* c = load.param.name; *c; ++c)
+        if (std::isalnum(static_cast<unsigned char>(*c))) name += *c;
+      return name;
+    });
+
+TEST(BareChain, CracksLikeAWhipWithoutGainingEnergy) {
+  Chain chain = makeChain({100, 0.05, 0.1, 0, k45});
+  const Watch w = watch(chain.world, 60);
+  report("bare chain 45 deg separation", w.separation * 1e3, 2, "mm");
+  report("bare chain 45 deg energy gain", w.gain / chain.swing * 100, 2, "%");
+  report("bare chain 45 deg energy loss", w.loss / chain.swing * 100, 5, "%");
+  EXPECT_LE(w.separation, 2e-3);
+  EXPECT_LE(w.gain, 0.02 * chain.swing);
+}
+
+TEST(BareChain, HoldsInAFullWhip) {
+  Chain chain = makeChain({100, 0.05, 0.1, 0, kPi / 2});
+  const Watch w = watch(chain.world, 10);
+  report("bare chain 90 deg separation", w.separation * 1e3, 30, "mm");
+  report("bare chain 90 deg energy gain", w.gain / chain.swing * 100, 0.1, "%");
+  EXPECT_LE(w.separation, 30e-3);
+  EXPECT_LE(w.gain, 1e-3 * chain.swing);
+}
+
+TEST(Chain, ReleasedLevelWithATonne) {
+  Chain chain = makeChain({100, 0.05, 0.1, 1000, kPi / 2});
+  const Watch w = watch(chain.world, 10);
+  report("90 deg, 1 t separation", w.separation * 1e3, 0.2, "mm");
+  report("90 deg, 1 t energy change", std::max(w.gain, w.loss) / chain.swing * 100, 1, "%");
+  EXPECT_LE(w.separation, 0.2e-3);
+  EXPECT_LE(std::max(w.gain, w.loss), 0.01 * chain.swing);
+}
+
+TEST(HangingChain, EachJointCarriesTheWeightBelow) {
+  const ChainPlan plan{40, 0.05, 0.2, 500, 0};
+  Chain chain = makeChain(plan);
+  watch(chain.world, 1);
+  double worst = 0;
+  for (JointId j = 0; j < chain.world.jointCount(); ++j) {
+    const double below = (plan.payload + plan.mass * (plan.links - j)) * kGravity;
+    worst = std::max(worst, std::abs(chain.world.reading(j).force.norm() / below - 1));
+    worst = std::max(worst, std::abs(chain.world.reading(j).forceNow.norm() / below - 1));
+  }
+  report("hanging chain force", worst * 100, 0.1, "%");
+  EXPECT_LE(worst, 1e-3);
+}
+
+// With no outside force the momentum and the angular momentum of a tumbling chain stay, whatever its joints do.
+TEST(FreeChain, KeepsItsMomenta) {
+  World world({.gravity = Vec3::Zero()});
+  BodyId above = -1;
+  for (int i = 0; i < 12; ++i) {
+    BodyDef def = solid(Box{{0.05, 0.2, 0.02}}, 0.3 + 0.1 * i, {{0, 0.2 * i, 0}, Quat::Identity()});
+    def.velocity = Vec3(0.4 * i, 0, 0.1 * i * i);
+    const BodyId link = world.addBody(def);
+    if (above >= 0) world.addJoint(joint(JointType::ball, above, {0, 0.1, 0}, link, {0, -0.1, 0}));
+    above = link;
+  }
+  world.step();  // the first solve brings the given velocities onto the joints, with inner impulses only
+  const Vec3 p = world.momentum(), l = world.angularMomentum(Vec3::Zero());
+  const Watch w = watch(world, 10);
+  report("free chain momentum change", (world.momentum() - p).norm() / p.norm(), 1e-10, "");
+  EXPECT_LE((world.momentum() - p).norm(), 1e-10 * p.norm());
+  // Geometric stiffness lends the links inertia against each other, which is second order in the step.
+  report("free chain angular momentum change", (world.angularMomentum(Vec3::Zero()) - l).norm() / l.norm(), 1e-3, "");
+  EXPECT_LE((world.angularMomentum(Vec3::Zero()) - l).norm(), 1e-3 * l.norm());
+  EXPECT_LE(w.separation, 1e-5);
+}
+
+// 57 links closed into a ring with a hundredweight on it, dropped from the level.
+TEST(Ring, HoldsWhenDropped) {
+  World world;
+  constexpr int kLinks = 57;
+  const double side = 0.05, radius = side / (2 * std::sin(kPi / kLinks));
+  const auto corner = [&](int i) {
+    const double angle = 2 * kPi * i / kLinks;
+    return Vec3(radius * std::cos(angle) - radius, 0, radius * std::sin(angle));
+  };
+  std::vector<BodyId> links;
+  for (int i = 0; i < kLinks; ++i) {
+    const Vec3 from = corner(i), to = corner(i + 1);
+    const Quat along = Quat::FromTwoVectors(Vec3::UnitY(), (to - from).normalized());
+    links.push_back(world.addBody(solid(Capsule{0.01, side}, 0.1, {(from + to) / 2, along})));
+  }
+  for (int i = 0; i < kLinks; ++i)
+    world.addJoint(joint(JointType::ball, links[i], {0, side / 2, 0}, links[(i + 1) % kLinks], {0, -side / 2, 0}));
+  world.addJoint(joint(JointType::ball, kWorld, corner(0), links[0], {0, -side / 2, 0}));
+  const double stone = 0.34;
+  const BodyId payload = world.addBody(
+      solid(Box{Vec3::Constant(stone)}, 100, {corner(28) - Vec3(0, stone / 2, 0), Quat::Identity()}));
+  world.addJoint(joint(JointType::ball, links[28], {0, -side / 2, 0}, payload, {0, stone / 2, 0}));
+  const Watch w = watch(world, 10);
+  const double fall = 106 * kGravity * 1.4;
+  report("ring separation", w.separation * 1e3, 3, "mm");
+  report("ring energy gain", w.gain / fall * 100, 0.1, "%");
+  report("ring energy loss", w.loss / fall * 100, 100, "%");
+  EXPECT_LE(w.separation, 3e-3);
+  EXPECT_LE(w.gain, 1e-3 * fall);
+}
+
+}  // namespace
+}  // namespace calm::physics

@@ -1,0 +1,188 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Contact and friction against closed forms, and loads that have to come to rest.
+#include <gtest/gtest.h>
+
+#include "physics/rigs.h"
+
+namespace calm::physics {
+namespace {
+
+// A block that was put down flat on a tilted half space.
+struct Slope {
+  World world;
+  BodyId block;
+  Vec3 downhill;
+};
+
+Slope makeSlope(double tilt, double friction) {
+  Slope s{World(), 0, Vec3(-std::cos(tilt), -std::sin(tilt), 0)};
+  s.world.addBody(ground(friction, tilt));
+  const Quat turned(Eigen::AngleAxisd(tilt, Vec3::UnitZ()));
+  BodyDef def = tangible(Box{{0.4, 0.2, 0.3}}, 12, {turned * Vec3(0, 0.1, 0), turned});
+  def.friction = friction;
+  s.block = s.world.addBody(def);
+  return s;
+}
+
+TEST(Friction, HoldsBelowItsAngle) {
+  Slope s = makeSlope(0.98 * std::atan(0.5), 0.5);
+  const Vec3 start = s.world.state(s.block).pose.position;
+  for (int i = 0; i < 3600; ++i) s.world.step();
+  const double crept = (s.world.state(s.block).pose.position - start).norm();
+  report("creep on a slope at 98 % of the friction angle, 60 s", crept * 1e3, 1, "mm");
+  EXPECT_LE(crept, 1e-3);
+}
+
+TEST(Friction, SlidesWithTheRightAcceleration) {
+  const double tilt = 0.6, mu = 0.3;
+  Slope s = makeSlope(tilt, mu);
+  const Vec3 start = s.world.state(s.block).pose.position;
+  for (int i = 0; i < 60; ++i) s.world.step();
+  const double exact = 0.5 * kGravity * (std::sin(tilt) - mu * std::cos(tilt));
+  const double slid = (s.world.state(s.block).pose.position - start).dot(s.downhill);
+  report("slide after 1 s", (slid / exact - 1) * 100, 1, "%");
+  EXPECT_NEAR(slid, exact, 0.01 * exact);
+}
+
+// A uniform sphere rolls down without slipping at 5/7 g sin(tilt).
+TEST(Friction, RollsWithTheRightAcceleration) {
+  const double tilt = 0.3, r = 0.2;
+  World world;
+  world.addBody(ground(0.8, tilt));
+  const Quat turned(Eigen::AngleAxisd(tilt, Vec3::UnitZ()));
+  BodyDef def = tangible(Sphere{r}, 3, {turned * Vec3(0, r, 0), Quat::Identity()});
+  def.friction = 0.8;
+  const BodyId ball = world.addBody(def);
+  const Vec3 start = world.state(ball).pose.position;
+  for (int i = 0; i < 60; ++i) world.step();
+  const double exact = 0.5 * 5.0 / 7 * kGravity * std::sin(tilt);
+  const double rolled = (world.state(ball).pose.position - start).norm();
+  report("roll after 1 s", (rolled / exact - 1) * 100, 1, "%");
+  EXPECT_NEAR(rolled, exact, 0.01 * exact);
+}
+
+// Skidding ball: friction turns the slide into a roll at 5/7 of the first speed.
+TEST(Friction, BowlingBallEndsRollingAtFiveSeventhsOfItsSpeed) {
+  World world;
+  world.addBody(ground(0.2));
+  BodyDef def = tangible(Sphere{0.11}, 6, {{0, 0.11, 0}, Quat::Identity()});
+  def.friction = 0.2;
+  def.velocity = Vec3(7, 0, 0);
+  const BodyId ball = world.addBody(def);
+  for (int i = 0; i < 120; ++i) world.step();
+  const double speed = world.state(ball).velocity.x();
+  report("bowling ball's end speed", (speed / 5 - 1) * 100, 1, "%");
+  EXPECT_NEAR(speed, 5, 0.05);
+}
+
+TEST(Bounce, GoesBackAtRestitutionTimesTheSpeed) {
+  World world({.gravity = Vec3::Zero()});
+  world.addBody(ground());
+  BodyDef def = tangible(Sphere{0.1}, 1, {{0, 0.5, 0}, Quat::Identity()});
+  def.restitution = 0.7;
+  def.velocity = Vec3(0, -3, 0);
+  const BodyId ball = world.addBody(def);
+  for (int i = 0; i < 60; ++i) world.step();
+  EXPECT_NEAR(world.state(ball).velocity.y(), 2.1, 1e-9);
+}
+
+TEST(EqualBalls, PassTheirSpeedAlongTheRow) {
+  World world({.gravity = Vec3::Zero()});
+  std::vector<BodyId> balls;
+  for (int i = 0; i < 5; ++i) {
+    BodyDef def = tangible(Sphere{0.05}, 0.4, {{i * 0.1 + (i > 0 ? 0.2 : 0), 0, 0}, Quat::Identity()});
+    def.restitution = 1;
+    def.friction = 0;
+    if (i == 0) def.velocity = Vec3(2, 0, 0);
+    balls.push_back(world.addBody(def));
+  }
+  for (int i = 0; i < 60; ++i) world.step();
+  report("last ball's speed", world.state(balls.back()).velocity.x(), 2, "m/s");
+  EXPECT_NEAR(world.state(balls.back()).velocity.x(), 2, 0.02);
+}
+
+TEST(Stack, OfTenBoxesStandsForAMinute) {
+  World world;
+  world.addBody(ground());
+  std::vector<BodyId> boxes;
+  for (int i = 0; i < 10; ++i)
+    boxes.push_back(world.addBody(tangible(Box{Vec3::Constant(0.3)}, 20, {{0, 0.15 + 0.3 * i, 0}, Quat::Identity()})));
+  for (int i = 0; i < 3600; ++i) world.step();
+  double worst = 0;
+  for (int i = 0; i < 10; ++i)
+    worst = std::max(worst, (world.state(boxes[i]).pose.position - Vec3(0, 0.15 + 0.3 * i, 0)).norm());
+  report("drift of a stack of ten boxes, 60 s", worst * 1e3, 1, "mm");
+  EXPECT_LE(worst, 1e-3);
+}
+
+TEST(Shapes, ComeToRestOnTheGround) {
+  World world;
+  world.addBody(ground());
+  const Quat tilted(Eigen::AngleAxisd(0.7, Vec3(1, 2, 3).normalized()));
+  std::vector<BodyId> parts;
+  parts.push_back(world.addBody(tangible(Box{{0.3, 0.5, 0.2}}, 30, {{0, 1, 0}, tilted})));
+  parts.push_back(world.addBody(tangible(Capsule{0.1, 0.6}, 5, {{2, 1, 0}, tilted})));
+  parts.push_back(world.addBody(tangible(Box{{1, 0.1, 1}}, 50, {{0, 2, 0.1}, Quat::Identity()})));
+  for (int i = 0; i < 60 * 8; ++i) world.step();
+  for (BodyId p : parts) {
+    // A capsule may roll on without resistance; it may not bounce or sink.
+    EXPECT_LE(std::abs(world.state(p).velocity.y()), 1e-3) << "part " << p;
+  }
+  EXPECT_LE(world.state(parts[0]).velocity.norm(), 1e-3);
+  for (const ContactReading& c : world.contacts()) EXPECT_GE(c.gap, -1e-3);
+}
+
+// The quay's jib hoist with its line paid out: the stone falls half a metre beside the hook while the chain hangs slack
+// between them in two legs, lands, and all comes to rest.
+TEST(ChainWithItsBlock, LandsAndComesToRest) {
+  World world;
+  world.addBody(ground());
+  const ChainPlan plan{40, 0.05, 0.2, 500, 0};
+  const double side = std::cbrt(plan.payload / 2600);
+  const Vec3 hook(0, side + 0.9, 0), eye(0.8, side + 0.5, 0);
+  // The lowest point of the two equal straight legs.
+  const double leg = plan.links / 2 * plan.length, across = (eye - hook).norm();
+  const Vec3 along = (eye - hook) / across, middle = (hook + eye) / 2;
+  const Vec3 low = middle + std::sqrt(leg * leg - across * across / 4) * Vec3(along.y(), -along.x(), 0);
+  BodyId above = kWorld;
+  Vec3 anchor = hook, at = hook;
+  std::vector<BodyId> links;
+  for (int i = 0; i < plan.links; ++i) {
+    const Vec3 direction = (i < plan.links / 2 ? Vec3(low - hook) : Vec3(eye - low)) / leg;
+    const Quat turned = Quat::FromTwoVectors(Vec3::UnitY(), direction);
+    BodyDef def = tangible(Capsule{0.01, plan.length}, plan.mass, {at + direction * plan.length / 2, turned});
+    def.linearDamping = 2.5;  // both as the Line kit gives
+    def.angularDamping = 4;
+    const BodyId link = world.addBody(def);
+    world.addJoint(joint(JointType::ball, above, anchor, link, {0, -plan.length / 2, 0}));
+    at += direction * plan.length;
+    above = link;
+    anchor = Vec3(0, plan.length / 2, 0);
+    links.push_back(link);
+  }
+  const BodyId stone =
+      world.addBody(tangible(Box{Vec3::Constant(side)}, plan.payload, {eye - Vec3(0, side / 2, 0), Quat::Identity()}));
+  world.addJoint(joint(JointType::ball, above, anchor, stone, {0, side / 2, 0}));
+  double separation = 0, landed = -1, quiet = -1;
+  for (int i = 0; i < 60 * 6; ++i) {
+    world.step();
+    for (JointId j = 0; j < world.jointCount(); ++j)
+      separation = std::max(separation, world.reading(j).separationPeak);
+    if (landed < 0 && world.state(stone).pose.position.y() < side / 2 + 1e-3) landed = world.time();
+    double speed = world.state(stone).velocity.norm();
+    for (BodyId l : links) speed = std::max(speed, world.state(l).velocity.norm());
+    if (speed > 0.05)
+      quiet = -1;
+    else if (quiet < 0)
+      quiet = world.time();
+  }
+  ASSERT_GE(landed, 0) << "the stone never reached the ground";
+  report("chain with block: separation", separation * 1e3, 0.1, "mm");
+  report("chain with block: quiet after landing", quiet - landed, 3, "s");
+  EXPECT_LE(separation, 1e-4);
+  EXPECT_GE(quiet, 0) << "still moving at the end";
+  EXPECT_LE(quiet - landed, 3);
+}
+
+}  // namespace
+}  // namespace calm::physics
