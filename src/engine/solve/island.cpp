@@ -27,7 +27,7 @@ constexpr int kFallbackSteps = 4;
 constexpr double kFallbackRate = 0.2;
 constexpr int kFallbackStay = 30;
 // Kinetic energy that closing separations may cost beyond what was lost before, as a fraction of the whole.
-constexpr double kOverdraft = 0.005;
+constexpr double kOverdraft = 0.002;
 // What separation is left then is closed by this factor a substep.
 constexpr double kOffsetFade = 0.9;
 

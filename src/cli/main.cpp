@@ -1,0 +1,91 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// calm-tether-cli: runs rigs without a screen.
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <fstream>
+#include <iostream>
+#include <sstream>
+
+#include "rig/demos.h"
+#include "rig/file.h"
+#include "run/report.h"
+
+namespace {
+
+using namespace calm;
+
+struct RunCommand {
+  std::string rig, report, csv;
+  std::optional<double> seconds;
+  std::optional<int> substeps;
+
+  void declare(CLI::App& app) {
+    app.add_option("RIG", rig, "The rig file to run (see docs/rig-format.md)")->required();
+    app.add_option("--seconds", seconds, "How long to simulate, in s (default: the stage's duration)")
+        ->check(CLI::Range(1e-6, 1e6));
+    app.add_option("--substeps", substeps, "Substeps a frame, a count (default: the stage's)")
+        ->check(CLI::Range(1, 10000));
+    app.add_option("--report", report, "Write the report here, as JSON: peaks and end values in SI units");
+    app.add_option("--csv", csv, "Write poses (m, unit quaternions) and joint readings (N, N m, m) over time here");
+  }
+
+  void execute() const {
+    rig::Rig rigNow = rig::loadRig(rig);
+    if (substeps) rigNow.stage.substeps = *substeps;
+    std::ostringstream table;
+    run::RunOptions options;
+    options.seconds = seconds.value_or(rigNow.stage.duration);
+    if (!csv.empty()) {
+      run::writeCsvHeader(table, rigNow);
+      options.onFrame = [&](const run::CompiledRig& run) { run::writeCsvRow(table, run); };
+    }
+    const run::RunResult result = run::runToEnd(rigNow, options);
+    if (!report.empty()) rig::writeWholeFile(report, run::formatReport(rigNow, result));
+    if (!csv.empty()) rig::writeWholeFile(csv, table.str());
+    print(rigNow, result);
+  }
+
+  static void print(const rig::Rig& rigNow, const run::RunResult& r) {
+    std::cout << fmt::format("{}: {:.3f} s in {:.3f} s ({:.1f} x real time), {} parts, {} joints\n", rigNow.name,
+                             r.simulated, r.wall, r.wall > 0 ? r.simulated / r.wall : 0, rigNow.parts.size(),
+                             rigNow.joints.size());
+    std::cout << fmt::format("energy {:.6g} J -> {:.6g} J, largest separation {:.3g} mm\n", r.energyStart, r.energyEnd,
+                             r.residual.linear * 1e3);
+    std::size_t worst = 0;
+    for (std::size_t j = 0; j < r.joints.size(); ++j) {
+      if (r.joints[j].peak.force > r.joints[worst].peak.force) worst = j;
+      if (r.joints[j].partedAt)
+        std::cout << fmt::format("parted: {} at {:.3f} s\n", rigNow.joints[j].name, *r.joints[j].partedAt);
+    }
+    if (!r.joints.empty())
+      std::cout << fmt::format("largest force {:.4g} N in {}, at {:.3f} s\n", r.joints[worst].peak.force,
+                               rigNow.joints[worst].name, r.joints[worst].forceAt);
+  }
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  CLI::App app("Calm Tether: runs rigs of jointed parts without a screen", "calm-tether-cli");
+  app.require_subcommand(1);
+  app.set_version_flag("--version", CALM_VERSION);
+  app.failure_message([](const CLI::App*, const CLI::Error& e) {
+    return fmt::format("calm-tether-cli: {} (see --help)\n", e.what());
+  });
+  RunCommand run;
+  CLI::App* runApp = app.add_subcommand("run", "Run a rig and report what its joints went through");
+  run.declare(*runApp);
+  std::string demoFile;
+  CLI::App* demoApp = app.add_subcommand("demo", "Write the demo rig, Saltmarsh Quay: jib hoist (slice), to a file");
+  demoApp->add_option("FILE", demoFile, "Where to write it")->required();
+  CLI11_PARSE(app, argc, argv);
+  try {
+    if (*runApp) run.execute();
+    if (*demoApp) rig::saveRig(rig::jibHoistSlice(), demoFile);
+  } catch (const std::exception& e) {
+    std::cerr << "calm-tether-cli: " << e.what() << '\n';
+    return 1;
+  }
+  return 0;
+}

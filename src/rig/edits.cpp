@@ -1,0 +1,99 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "rig/edits.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <stdexcept>
+
+#include "engine/contact/core.h"
+
+namespace calm::rig {
+
+Id addPart(Rig& rig, Part part) {
+  part.id = rig.nextId++;
+  part.name = rig.freeName(part.name.empty() ? word(part.shape) : part.name);
+  rig.parts.push_back(part);
+  return part.id;
+}
+
+Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3& axis) {
+  Joint joint;
+  joint.id = rig.nextId;
+  joint.type = type;
+  joint.a = sideAt(rig, a, pivot, axis);
+  joint.b = sideAt(rig, b, pivot, axis);
+  joint.name = rig.freeName(fmt::format("{} {}", rig.partName(b), word(type)));
+  rig.joints.push_back(joint);
+  const std::vector<Fault> faults = faultsOf(rig);
+  for (const Fault& f : faults)
+    if (f.place == fmt::format("joint \"{}\"", joint.name)) {
+      rig.joints.pop_back();
+      throw std::invalid_argument(f.message);
+    }
+  ++rig.nextId;
+  return joint.id;
+}
+
+Vec3 likelyPivot(const Rig& rig, Id a, Id b) {
+  const Part *pa = rig.part(a), *pb = rig.part(b);
+  if (!pa && !pb) return Vec3::Zero();
+  if (!pa || !pb) {
+    const Part& only = pa ? *pa : *pb;
+    const Aabb box = boundsOf(only.shape, only.pose);
+    return {only.pose.position.x(), box.high.y(), only.pose.position.z()};
+  }
+  ConvexCore ca, cb;
+  buildCore(pa->shape, pa->pose, ca);
+  buildCore(pb->shape, pb->pose, cb);
+  const ClosestPoints closest = closestPoints(ca, cb);
+  if (closest.distance > 1e-9) {
+    const Vec3 n = (closest.onB - closest.onA) / closest.distance;
+    return (closest.onA + n * ca.radius + closest.onB - n * cb.radius) / 2;
+  }
+  return (pa->pose.position + pb->pose.position) / 2;
+}
+
+Vec3 likelyAxis(const Rig& rig, Id a, Id b) {
+  const Part *pa = rig.part(a), *pb = rig.part(b);
+  const Vec3 from = pa ? pa->pose.position : likelyPivot(rig, a, b);
+  const Vec3 to = pb ? pb->pose.position : likelyPivot(rig, a, b);
+  const Vec3 line = (to - from).norm() > 1e-9 ? Vec3((to - from).normalized()) : Vec3::UnitY();
+  const Vec3 candidates[] = {Vec3::UnitZ(), Vec3::UnitX(), Vec3::UnitY()};
+  return *std::min_element(std::begin(candidates), std::end(candidates), [&](const Vec3& p, const Vec3& q) {
+    return std::abs(p.dot(line)) + 1e-9 < std::abs(q.dot(line));
+  });
+}
+
+void remove(Rig& rig, const std::set<Id>& ids) {
+  std::set<Id> gone = ids;
+  for (const Line& l : rig.lines)
+    if (gone.count(l.id)) {
+      for (const Part& p : rig.parts)
+        if (p.line == l.id) gone.insert(p.id);
+      for (const Joint& j : rig.joints)
+        if (j.line == l.id) gone.insert(j.id);
+    }
+  const auto isGone = [&](const auto& item) { return gone.count(item.id) > 0; };
+  std::erase_if(rig.joints, [&](const Joint& j) { return isGone(j) || gone.count(j.a.part) || gone.count(j.b.part); });
+  std::erase_if(rig.parts, isGone);
+  std::erase_if(rig.lines, [&](const Line& l) {
+    return isGone(l) || std::none_of(rig.parts.begin(), rig.parts.end(), [&](const Part& p) { return p.line == l.id; });
+  });
+  for (Joint& j : rig.joints)
+    if (!rig.line(j.line)) j.line = kNone;
+}
+
+void rename(Rig& rig, Id id, const std::string& name) {
+  if (name.empty()) throw std::invalid_argument("a name cannot be empty");
+  Part* part = rig.part(id);
+  Joint* joint = rig.joint(id);
+  Line* line = rig.line(id);
+  std::string* present = part ? &part->name : joint ? &joint->name : line ? &line->name : nullptr;
+  if (!present) throw std::invalid_argument(fmt::format("there is nothing with id {}", id));
+  if (*present == name) return;
+  if (rig.freeName(name) != name) throw std::invalid_argument(fmt::format("the name \"{}\" is taken", name));
+  *present = name;
+}
+
+}  // namespace calm::rig

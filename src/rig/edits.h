@@ -1,0 +1,31 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What the user can do to a rig, as functions on the value; History makes them undoable.
+#pragma once
+
+#include <set>
+#include <string>
+
+#include "rig/model.h"
+
+namespace calm::rig {
+
+// Adds the part under a free name and a new id, which is returned.
+Id addPart(Rig& rig, Part part);
+
+// Joins two parts (kNone: the world) with pivot and axis as they are at rest. Throws std::invalid_argument if that
+// cannot be: the same part twice, nothing dynamic, a missing part.
+Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3& axis);
+
+// Where a joint between the two most likely belongs: the middle of the gap between their surfaces, or of the overlap,
+// along the line between their centres; the touching end of a capsule; a part's top for the world.
+Vec3 likelyPivot(const Rig& rig, Id a, Id b);
+// A likely axis for a hinge there: the world axis most square to the line between the two centres, level if it can be.
+Vec3 likelyAxis(const Rig& rig, Id a, Id b);
+
+// Removes parts, joints and lines by id, and with parts the joints on them; a line that loses its last link goes too.
+void remove(Rig& rig, const std::set<Id>& ids);
+
+// Gives any item a new name. Throws std::invalid_argument if it is empty or taken.
+void rename(Rig& rig, Id id, const std::string& name);
+
+}  // namespace calm::rig

@@ -1,0 +1,199 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "rig/model.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <set>
+
+namespace calm::rig {
+
+namespace {
+
+template <class Items>
+auto find(Items& items, Id id) -> decltype(items.data()) {
+  const auto it = std::find_if(items.begin(), items.end(), [id](const auto& item) { return item.id == id; });
+  return it == items.end() ? nullptr : &*it;
+}
+
+constexpr std::array kJointWords = {std::pair{JointType::fixed, "fixed"}, std::pair{JointType::ball, "ball"},
+                                    std::pair{JointType::hinge, "hinge"}};
+constexpr std::array kRoleWords = {std::pair{Role::fixed, "static"}, std::pair{Role::dynamic, "dynamic"}};
+
+template <class Words, class Value>
+const char* wordOf(const Words& words, Value value) {
+  for (const auto& [v, w] : words)
+    if (v == value) return w;
+  return "?";
+}
+
+// Collects faults of one thing.
+class Checker {
+ public:
+  Checker(std::vector<Fault>& faults, std::string place) : faults_(faults), place_(std::move(place)) {}
+
+  void fail(std::string message) { faults_.push_back({place_, std::move(message)}); }
+  void require(bool condition, const std::string& message) {
+    if (!condition) fail(message);
+  }
+  void range(const char* what, double value, double low, double high, const char* unit) {
+    if (!(value >= low && value <= high))
+      fail(fmt::format("{} must lie in {} to {}{}{}, not {}", what, low, high, *unit ? " " : "", unit, value));
+  }
+  void vector(const char* what, const Vec3& v, double limit, const char* unit) {
+    for (int i = 0; i < 3; ++i)
+      if (!(std::abs(v[i]) <= limit)) {
+        fail(fmt::format("{} must be three numbers of at most {} {}, not {}, {}, {}", what, limit, unit, v.x(), v.y(),
+                         v.z()));
+        return;
+      }
+  }
+
+ private:
+  std::vector<Fault>& faults_;
+  std::string place_;
+};
+
+constexpr double kFarthest = 1e6;  // m; beyond it double precision no longer holds a micrometre
+
+void checkStage(const Stage& s, Checker check) {
+  check.vector("gravity", s.gravity, 1e4, "m/s^2");
+  check.range("frame rate", s.frameRate, 1, 1e5, "Hz");
+  check.range("substeps", s.substeps, 1, 10000, "");
+  check.range("duration", s.duration, 1e-6, 1e6, "s");
+  if (s.groundHeight) check.range("ground height", *s.groundHeight, -kFarthest, kFarthest, "m");
+  check.range("ground friction", s.groundFriction, 0, 100, "");
+}
+
+void checkPart(const Part& p, Checker check) {
+  check.require(!p.name.empty(), "needs a name");
+  check.vector("position", p.pose.position, kFarthest, "m");
+  const double length = p.pose.rotation.norm();
+  if (!(std::abs(length - 1) < 1e-6))
+    check.fail(fmt::format("orientation must be a quaternion of length 1, not {}", length));
+  check.vector("velocity", p.velocity, 1e6, "m/s");
+  check.vector("angular velocity", p.angularVelocity, 1e6, "rad/s");
+  check.range("friction", p.friction, 0, 100, "");
+  check.range("restitution", p.restitution, 0, 1, "");
+  check.range("linear damping", p.linearDamping, 0, 1e6, "1/s");
+  check.range("angular damping", p.angularDamping, 0, 1e6, "1/s");
+  const std::string shapeFault = faultOf(p.shape);
+  if (!shapeFault.empty()) return check.fail(shapeFault);
+  if (std::holds_alternative<HalfSpace>(p.shape)) return check.fail("a half space is the stage's ground, not a part");
+  const bool byMass = std::holds_alternative<Mass>(p.heft);
+  const double value = byMass ? std::get<Mass>(p.heft).mass : std::get<Density>(p.heft).density;
+  check.range(byMass ? "mass" : "density", value, 1e-12, 1e15, byMass ? "kg" : "kg/m^3");
+}
+
+void checkJoint(const Rig& rig, const Joint& j, Checker check) {
+  check.require(!j.name.empty(), "needs a name");
+  for (const Side* side : {&j.a, &j.b}) {
+    if (side->part != kNone && !rig.part(side->part))
+      check.fail(fmt::format("names part {}, which does not exist", side->part));
+    check.vector("pivot", side->at, kFarthest, "m");
+    const bool square = std::abs(side->axis.norm() - 1) < 1e-6 && std::abs(side->across.norm() - 1) < 1e-6 &&
+                        std::abs(side->axis.dot(side->across)) < 1e-6;
+    check.require(square, "axis and its zero direction must be of length 1 and at right angles");
+  }
+  if (j.a.part == j.b.part) {
+    check.fail(j.a.part == kNone ? "joins the world to itself" : "joins a part to itself");
+  } else {
+    const auto dynamic = [&](Id id) { return id != kNone && rig.part(id) && rig.part(id)->role == Role::dynamic; };
+    check.require(dynamic(j.a.part) || dynamic(j.b.part), "joins two things that cannot move; one must be dynamic");
+  }
+  if (j.breakForce) check.range("break force", *j.breakForce, 1e-12, 1e15, "N");
+  if (j.breakTorque) check.range("break torque", *j.breakTorque, 1e-12, 1e15, "N m");
+  check.range("compliance", j.compliance, 0, 1e3, "m/N");
+}
+
+}  // namespace
+
+double Part::mass() const {
+  if (const auto* m = std::get_if<Mass>(&heft)) return m->mass;
+  return std::get<Density>(heft).density * volumeOf(shape);
+}
+
+const Part* Rig::part(Id id) const { return find(parts, id); }
+const Joint* Rig::joint(Id id) const { return find(joints, id); }
+const Line* Rig::line(Id id) const { return find(lines, id); }
+Part* Rig::part(Id id) { return find(parts, id); }
+Joint* Rig::joint(Id id) { return find(joints, id); }
+Line* Rig::line(Id id) { return find(lines, id); }
+
+std::string Rig::partName(Id id) const {
+  if (id == kNone) return "world";
+  const Part* p = part(id);
+  return p ? p->name : fmt::format("missing part {}", id);
+}
+
+std::string Rig::freeName(const std::string& base) const {
+  std::set<std::string> taken;
+  for (const Part& p : parts) taken.insert(p.name);
+  for (const Joint& j : joints) taken.insert(j.name);
+  for (const Line& l : lines) taken.insert(l.name);
+  if (!taken.count(base)) return base;
+  for (int i = 2;; ++i)
+    if (std::string free = fmt::format("{} {}", base, i); !taken.count(free)) return free;
+}
+
+const char* word(JointType type) { return wordOf(kJointWords, type); }
+const char* word(Role role) { return wordOf(kRoleWords, role); }
+const char* word(const Shape& shape) {
+  constexpr const char* kWords[] = {"sphere", "capsule", "box", "half space"};
+  return kWords[shape.index()];
+}
+
+std::optional<JointType> jointTypeFrom(const std::string& text) {
+  for (const auto& [type, w] : kJointWords)
+    if (text == w) return type;
+  return std::nullopt;
+}
+
+std::optional<Role> roleFrom(const std::string& text) {
+  for (const auto& [role, w] : kRoleWords)
+    if (text == w) return role;
+  return std::nullopt;
+}
+
+Pose restFrame(const Rig& rig, const Side& side) {
+  const Part* part = rig.part(side.part);
+  Mat3 axes;
+  axes << side.axis, side.across, side.axis.cross(side.across);
+  return (part ? part->pose : Pose{}) * Pose{side.at, Quat(axes).normalized()};
+}
+
+Side sideAt(const Rig& rig, Id id, const Vec3& pivot, const Vec3& axis) {
+  const Part* part = rig.part(id);
+  const Pose pose = part ? part->pose : Pose{};
+  const Quat back = pose.rotation.conjugate();
+  return {id, pose.applyInverse(pivot), (back * axis).normalized(), (back * anyPerpendicular(axis)).normalized()};
+}
+
+Vec3 restPivot(const Rig& rig, const Joint& joint) {
+  return (restFrame(rig, joint.a).position + restFrame(rig, joint.b).position) / 2;
+}
+
+std::vector<Fault> faultsOf(const Rig& rig) {
+  std::vector<Fault> faults;
+  checkStage(rig.stage, Checker(faults, "stage"));
+  std::set<Id> ids;
+  const auto checkId = [&](Id id, Checker check) {
+    if (id <= kNone) check.fail(fmt::format("id must be 1 or more, not {}", id));
+    if (!ids.insert(id).second) check.fail(fmt::format("id {} is used twice", id));
+  };
+  for (const Part& p : rig.parts) {
+    const Checker check(faults, fmt::format("part \"{}\"", p.name));
+    checkId(p.id, check);
+    checkPart(p, check);
+  }
+  for (const Joint& j : rig.joints) {
+    const Checker check(faults, fmt::format("joint \"{}\"", j.name));
+    checkId(j.id, check);
+    checkJoint(rig, j, check);
+  }
+  for (const Line& l : rig.lines) checkId(l.id, Checker(faults, fmt::format("line \"{}\"", l.name)));
+  return faults;
+}
+
+}  // namespace calm::rig

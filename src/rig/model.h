@@ -1,0 +1,128 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The rig: what the user builds. Plain values, no simulation state, no screen. SI units, world frame y up.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "engine/joint/joint.h"
+#include "engine/shape/shape.h"
+#include "engine/solve/body.h"
+
+namespace calm::rig {
+
+// Identity of a part, joint or line: unique in its rig, never reused, independent of names and order.
+using Id = int;
+constexpr Id kNone = 0;  // as a joint's part: the world
+
+struct Stage {
+  Vec3 gravity = Vec3(0, -9.81, 0);      // m/s^2
+  double frameRate = 60;                 // Hz
+  int substeps = 8;                      // a frame
+  double duration = 8;                   // s, of a run
+  std::optional<double> groundHeight = 0.0;  // m; none: no ground
+  double groundFriction = 0.6;
+};
+
+// A part's mass: as it is, or from the volume of its shape.
+struct Mass {
+  double mass = 0;  // kg
+};
+struct Density {
+  double density = 1000;  // kg/m^3
+};
+
+struct Part {
+  Id id = kNone;
+  std::string name;
+  Role role = Role::dynamic;
+  Shape shape = Box{};
+  Pose pose;
+  std::variant<Mass, Density> heft = Density{};
+  Vec3 velocity = Vec3::Zero();         // m/s
+  Vec3 angularVelocity = Vec3::Zero();  // rad/s
+  double friction = 0.5;
+  double restitution = 0;
+  double linearDamping = 0;   // 1/s
+  double angularDamping = 0;  // 1/s
+  Id line = kNone;            // the line that it is a link of
+
+  double mass() const;  // kg
+};
+
+// One side of a joint, in its part's frame (the world's for kNone).
+struct Side {
+  Id part = kNone;
+  Vec3 at = Vec3::Zero();       // m, the pivot
+  Vec3 axis = Vec3::UnitX();    // unit; what a hinge turns about
+  Vec3 across = Vec3::UnitY();  // unit, at right angles to it; zero angle
+};
+
+struct Joint {
+  Id id = kNone;
+  std::string name;
+  JointType type = JointType::ball;
+  Side a, b;
+  std::optional<double> breakForce;   // N
+  std::optional<double> breakTorque;  // N m
+  double compliance = 0;              // m/N; 0: the engine's own
+  bool neighboursCollide = false;
+  Id line = kNone;
+};
+
+// A line made by the Line kit; its links and joints name it.
+struct Line {
+  Id id = kNone;
+  std::string name;
+  double length = 1;          // m
+  int links = 10;
+  double thickness = 0.02;    // m
+  double massPerMetre = 1;    // kg/m
+};
+
+struct Rig {
+  std::string name = "Untitled";
+  Stage stage;
+  std::vector<Part> parts;
+  std::vector<Joint> joints;
+  std::vector<Line> lines;
+  Id nextId = 1;
+
+  const Part* part(Id id) const;
+  const Joint* joint(Id id) const;
+  const Line* line(Id id) const;
+  Part* part(Id id);
+  Joint* joint(Id id);
+  Line* line(Id id);
+  // "world" for kNone.
+  std::string partName(Id id) const;
+  // The base name, or the first of "name 2", "name 3", ... that no part, joint or line bears.
+  std::string freeName(const std::string& base) const;
+};
+
+// Words for the types, as files and screens use them.
+const char* word(JointType type);
+const char* word(Role role);
+const char* word(const Shape& shape);
+std::optional<JointType> jointTypeFrom(const std::string& word);
+std::optional<Role> roleFrom(const std::string& word);
+
+// The world frame of a joint's side at rest: pivot, and axes as columns axis, across, axis x across.
+Pose restFrame(const Rig& rig, const Side& side);
+// The side with its pivot and axis at these world values at rest.
+Side sideAt(const Rig& rig, Id part, const Vec3& pivot, const Vec3& axis);
+// Where the joint's sides meet at rest: midway between the two pivots.
+Vec3 restPivot(const Rig& rig, const Joint& joint);
+
+// What is wrong with a rig, and where ("joint \"Jib foot\"").
+struct Fault {
+  std::string place;
+  std::string message;
+  std::string text() const { return place + ": " + message; }
+};
+// Everything that would keep the rig from running: bad numbers, missing parts, doubled ids, and so on.
+std::vector<Fault> faultsOf(const Rig& rig);
+
+}  // namespace calm::rig
