@@ -70,9 +70,8 @@ int main(int argc, char** argv) {
   CLI::App app("Calm Tether: runs rigs of jointed parts without a screen", "calm-tether-cli");
   app.require_subcommand(1);
   app.set_version_flag("--version", CALM_VERSION);
-  app.failure_message([](const CLI::App*, const CLI::Error& e) {
-    return fmt::format("calm-tether-cli: {} (see --help)\n", e.what());
-  });
+  app.failure_message(
+      [](const CLI::App*, const CLI::Error& e) { return fmt::format("calm-tether-cli: {} (see --help)\n", e.what()); });
   RunCommand run;
   CLI::App* runApp = app.add_subcommand("run", "Run a rig and report what its joints went through");
   run.declare(*runApp);

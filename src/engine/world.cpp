@@ -16,8 +16,7 @@ void require(bool condition, const std::string& fault) {
 }
 
 bool isPose(const Pose& pose) {
-  return pose.position.allFinite() && pose.rotation.coeffs().allFinite() &&
-         std::abs(pose.rotation.norm() - 1) < 1e-6;
+  return pose.position.allFinite() && pose.rotation.coeffs().allFinite() && std::abs(pose.rotation.norm() - 1) < 1e-6;
 }
 
 // Disjoint sets over body ids.
@@ -141,7 +140,8 @@ void World::refreshPairs() {
       // As far as the shape can get within the frame, with as much again for what pushes it.
       const double t = settings_.frame;
       const double size = (box.high - box.low).norm();
-      const double fall = (settings_.gravity.norm() * std::abs(b.gravityScale) + b.force.norm() * b.inverseMass) * t * t;
+      const double fall =
+          (settings_.gravity.norm() * std::abs(b.gravityScale) + b.force.norm() * b.inverseMass) * t * t;
       const double reach = 2 * (b.velocity.norm() + b.spin.norm() * size) * t + fall + 0.01 * size;
       box = box.grown(Vec3::Constant(reach));
     }
@@ -247,8 +247,8 @@ std::vector<ContactReading> World::contacts() const {
     for (const ManifoldPoint& p : pair.manifold.points)
       for (const ContactImpulse& c : pair.last)
         if (c.id == p.id && c.force[0] > 0)
-          readings.push_back({pair.bodyA, pair.bodyB, p.position, n,
-                              c.force[0] * n + c.force[1] * t1 + c.force[2] * t2, p.gap});
+          readings.push_back(
+              {pair.bodyA, pair.bodyB, p.position, n, c.force[0] * n + c.force[1] * t1 + c.force[2] * t2, p.gap});
   }
   return readings;
 }

@@ -92,8 +92,8 @@ class World {
   const JointDef& joint(JointId joint) const { return joints_.at(joint).def; }
   std::vector<ContactReading> contacts() const;
   Energy energy() const;
-  Vec3 momentum() const;                              // kg m/s
-  Vec3 angularMomentum(const Vec3& about) const;      // kg m^2/s
+  Vec3 momentum() const;                          // kg m/s
+  Vec3 angularMomentum(const Vec3& about) const;  // kg m^2/s
 
   struct Hit {
     BodyId body;

@@ -37,7 +37,18 @@ Rig jibHoistSlice() {
   chain.links = 40;
   chain.thickness = 0.02;
   chain.massPerMetre = 4;
-  makeLine(rig, chain);
+  const Id chainId = makeLine(rig, chain);
+  // The push reaches the links in proportion, so that the hoist starts as one swing and not as a whip. The chain is
+  // rated for nine kilonewtons.
+  const Vec3 hook = chain.from.point, push = rig.part(stoneId)->velocity;
+  const double arm = hook.y() - rig.part(stoneId)->pose.position.y();
+  for (Part& p : rig.parts)
+    if (p.line == chainId || p.id == stoneId) {
+      p.velocity = push * ((hook.y() - p.pose.position.y()) / arm);
+      p.angularVelocity = Vec3(0, -1, 0).cross(push) / arm;
+    }
+  for (Joint& j : rig.joints)
+    if (j.line == chainId) j.breakForce = 9000;
   return rig;
 }
 

@@ -6,7 +6,8 @@
 
 namespace calm::rig {
 
-// A static quay with a jib head over it, a 40-link chain from a fixed point, a 500 kg stone block on its end, pushed sideways.
+// A static quay with a jib head over it, a 40-link chain from a fixed point, a 500 kg stone block on its end, pushed
+// sideways.
 Rig jibHoistSlice();
 
 }  // namespace calm::rig

@@ -86,7 +86,8 @@ class Node {
     const std::vector<Node> n = list();
     if (n.size() != 4) fail(fmt::format("expected four numbers w, x, y, z, found {}", n.size()));
     const Quat q(n[0].number(), n[1].number(), n[2].number(), n[3].number());
-    if (std::abs(q.norm() - 1) > 1e-3) fail(fmt::format("expected a quaternion of length 1, found length {}", q.norm()));
+    if (std::abs(q.norm() - 1) > 1e-3)
+      fail(fmt::format("expected a quaternion of length 1, found length {}", q.norm()));
     // Values of our own come back bit for bit; only rounded ones are brought to length.
     return std::abs(q.norm() - 1) < 1e-14 ? q : q.normalized();
   }
@@ -221,7 +222,9 @@ Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
   if (n.has("pivot_m")) {
     // The short form: parts by themselves, pivot and axis in the world at rest.
     const Vec3 axis = n.has("axis") ? n.at("axis").direction() : Vec3::UnitX();
-    const auto side = [&](const char* key) { return sideAt(rig, index.read(n.at(key)), n.at("pivot_m").vector(), axis); };
+    const auto side = [&](const char* key) {
+      return sideAt(rig, index.read(n.at(key)), n.at("pivot_m").vector(), axis);
+    };
     j.a = side("a");
     j.b = side("b");
   } else {
@@ -251,11 +254,12 @@ Line readLine(const Node& n) {
 
 Rig readRig(const Node& n) {
   n.object({"format", "version", "name", "stage", "parts", "joints", "lines"});
-  if (n.at("format").text() != "calm-tether-rig") n.at("format").fail("is not \"calm-tether-rig\"; this is no rig file");
+  if (n.at("format").text() != "calm-tether-rig")
+    n.at("format").fail("is not \"calm-tether-rig\"; this is no rig file");
   const int version = n.at("version").integer();
   if (version > kFormatVersion)
-    n.at("version").fail(fmt::format("the file is of version {}, newer than {}, the newest known here", version,
-                                     kFormatVersion));
+    n.at("version").fail(
+        fmt::format("the file is of version {}, newer than {}, the newest known here", version, kFormatVersion));
   if (version < 1) n.at("version").fail(fmt::format("there is no version {}", version));
   Rig rig;
   n.maybe("name", rig.name, &Node::text);
@@ -280,8 +284,12 @@ Rig readRig(const Node& n) {
   return rig;
 }
 
-Json list(const Vec3& v) { return {v.x(), v.y(), v.z()}; }
-Json list(const Quat& q) { return {q.w(), q.x(), q.y(), q.z()}; }
+Json list(const Vec3& v) {
+  return {v.x(), v.y(), v.z()};
+}
+Json list(const Quat& q) {
+  return {q.w(), q.x(), q.y(), q.z()};
+}
 
 Json writeShape(const Shape& shape) {
   if (const auto* s = std::get_if<Sphere>(&shape)) return {{"type", "sphere"}, {"radius_m", s->radius}};
@@ -391,7 +399,9 @@ std::string formatRig(const Rig& rig) {
   return json.dump(1) + "\n";
 }
 
-void saveRig(const Rig& rig, const std::filesystem::path& path) { writeWholeFile(path, formatRig(rig)); }
+void saveRig(const Rig& rig, const std::filesystem::path& path) {
+  writeWholeFile(path, formatRig(rig));
+}
 
 void writeWholeFile(const std::filesystem::path& path, const std::string& text) {
   const std::filesystem::path part = path.string() + ".part";

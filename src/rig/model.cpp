@@ -114,12 +114,24 @@ double Part::mass() const {
   return std::get<Density>(heft).density * volumeOf(shape);
 }
 
-const Part* Rig::part(Id id) const { return find(parts, id); }
-const Joint* Rig::joint(Id id) const { return find(joints, id); }
-const Line* Rig::line(Id id) const { return find(lines, id); }
-Part* Rig::part(Id id) { return find(parts, id); }
-Joint* Rig::joint(Id id) { return find(joints, id); }
-Line* Rig::line(Id id) { return find(lines, id); }
+const Part* Rig::part(Id id) const {
+  return find(parts, id);
+}
+const Joint* Rig::joint(Id id) const {
+  return find(joints, id);
+}
+const Line* Rig::line(Id id) const {
+  return find(lines, id);
+}
+Part* Rig::part(Id id) {
+  return find(parts, id);
+}
+Joint* Rig::joint(Id id) {
+  return find(joints, id);
+}
+Line* Rig::line(Id id) {
+  return find(lines, id);
+}
 
 std::string Rig::partName(Id id) const {
   if (id == kNone) return "world";
@@ -137,8 +149,12 @@ std::string Rig::freeName(const std::string& base) const {
     if (std::string free = fmt::format("{} {}", base, i); !taken.count(free)) return free;
 }
 
-const char* word(JointType type) { return wordOf(kJointWords, type); }
-const char* word(Role role) { return wordOf(kRoleWords, role); }
+const char* word(JointType type) {
+  return wordOf(kJointWords, type);
+}
+const char* word(Role role) {
+  return wordOf(kRoleWords, role);
+}
 const char* word(const Shape& shape) {
   constexpr const char* kWords[] = {"sphere", "capsule", "box", "half space"};
   return kWords[shape.index()];

@@ -18,10 +18,10 @@ using Id = int;
 constexpr Id kNone = 0;  // as a joint's part: the world
 
 struct Stage {
-  Vec3 gravity = Vec3(0, -9.81, 0);      // m/s^2
-  double frameRate = 60;                 // Hz
-  int substeps = 8;                      // a frame
-  double duration = 8;                   // s, of a run
+  Vec3 gravity = Vec3(0, -9.81, 0);          // m/s^2
+  double frameRate = 60;                     // Hz
+  int substeps = 8;                          // a frame
+  double duration = 8;                       // s, of a run
   std::optional<double> groundHeight = 0.0;  // m; none: no ground
   double groundFriction = 0.6;
 };
@@ -76,10 +76,10 @@ struct Joint {
 struct Line {
   Id id = kNone;
   std::string name;
-  double length = 1;          // m
+  double length = 1;  // m
   int links = 10;
-  double thickness = 0.02;    // m
-  double massPerMetre = 1;    // kg/m
+  double thickness = 0.02;  // m
+  double massPerMetre = 1;  // kg/m
 };
 
 struct Rig {

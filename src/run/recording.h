@@ -29,14 +29,14 @@ struct Frame {
   double time = 0;  // s
   std::vector<PartSample> parts;
   std::vector<JointSample> joints;
-  double energy = 0;    // J
-  Residual residual;    // of the frame
+  double energy = 0;  // J
+  Residual residual;  // of the frame
 };
 
 // A joint's largest values over a run and when they came.
 struct JointPeaks {
   JointSample peak;
-  double forceAt = 0, separationAt = 0;  // s
+  double forceAt = 0, separationAt = 0;                    // s
   Vec3 forceNow = Vec3::Zero(), torqueNow = Vec3::Zero();  // at the end
   double separationNow = 0;
   std::optional<double> partedAt;

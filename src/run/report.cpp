@@ -13,7 +13,9 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-Json list(const Vec3& v) { return {v.x(), v.y(), v.z()}; }
+Json list(const Vec3& v) {
+  return {v.x(), v.y(), v.z()};
+}
 
 void notePeaks(const CompiledRig& run, std::vector<JointPeaks>& peaks) {
   for (std::size_t j = 0; j < peaks.size(); ++j) {
@@ -58,7 +60,8 @@ RunResult runToEnd(const rig::Rig& rig, const RunOptions& options) {
     result.residual.include(run.world.step());
     notePeaks(run, result.joints);
     if (!std::isfinite(run.world.energy().total()))
-      throw std::runtime_error(fmt::format("the motion ran away at {:.3f} s; more substeps may hold it", run.world.time()));
+      throw std::runtime_error(
+          fmt::format("the motion ran away at {:.3f} s; more substeps may hold it", run.world.time()));
     if (options.onFrame) options.onFrame(run);
   }
   result.wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();

@@ -16,13 +16,13 @@ struct RunOptions {
 };
 
 struct RunResult {
-  std::vector<JointPeaks> joints;  // in the rig's order
-  std::vector<BodyState> parts;    // at the end
-  double simulated = 0, wall = 0;  // s
-  long steps = 0;                  // frames
-  int substeps = 0;                // a frame
+  std::vector<JointPeaks> joints;         // in the rig's order
+  std::vector<BodyState> parts;           // at the end
+  double simulated = 0, wall = 0;         // s
+  long steps = 0;                         // frames
+  int substeps = 0;                       // a frame
   double energyStart = 0, energyEnd = 0;  // J
-  Residual residual;               // the worst of the run
+  Residual residual;                      // the worst of the run
 };
 
 // Throws CompileError, and std::runtime_error if the numbers run away.

@@ -125,8 +125,8 @@ TEST(Ring, HoldsWhenDropped) {
     world.addJoint(joint(JointType::ball, links[i], {0, side / 2, 0}, links[(i + 1) % kLinks], {0, -side / 2, 0}));
   world.addJoint(joint(JointType::ball, kWorld, corner(0), links[0], {0, -side / 2, 0}));
   const double stone = 0.34;
-  const BodyId payload = world.addBody(
-      solid(Box{Vec3::Constant(stone)}, 100, {corner(28) - Vec3(0, stone / 2, 0), Quat::Identity()}));
+  const BodyId payload =
+      world.addBody(solid(Box{Vec3::Constant(stone)}, 100, {corner(28) - Vec3(0, stone / 2, 0), Quat::Identity()}));
   world.addJoint(joint(JointType::ball, links[28], {0, -side / 2, 0}, payload, {0, stone / 2, 0}));
   const Watch w = watch(world, 10);
   const double fall = 106 * kGravity * 1.4;

@@ -166,8 +166,7 @@ TEST(ChainWithItsBlock, LandsAndComesToRest) {
   double separation = 0, landed = -1, quiet = -1;
   for (int i = 0; i < 60 * 6; ++i) {
     world.step();
-    for (JointId j = 0; j < world.jointCount(); ++j)
-      separation = std::max(separation, world.reading(j).separationPeak);
+    for (JointId j = 0; j < world.jointCount(); ++j) separation = std::max(separation, world.reading(j).separationPeak);
     if (landed < 0 && world.state(stone).pose.position.y() < side / 2 + 1e-3) landed = world.time();
     double speed = world.state(stone).velocity.norm();
     for (BodyId l : links) speed = std::max(speed, world.state(l).velocity.norm());

@@ -82,11 +82,10 @@ inline Chain makeChain(const ChainPlan& plan) {
   const double total = plan.links * plan.length;
   if (plan.payload > 0) {
     const double side = std::cbrt(plan.payload / 2600);
-    const BodyId stone = chain.world.addBody(
-        solid(Box{Vec3::Constant(side)}, plan.payload, {down * (total + side / 2), along}));
+    const BodyId stone =
+        chain.world.addBody(solid(Box{Vec3::Constant(side)}, plan.payload, {down * (total + side / 2), along}));
     JointDef j = joint(plan.type, above, anchor, stone, Vec3(0, -side / 2, 0));
-    j.frameA.rotation = j.frameB.rotation =
-        along.conjugate() * Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    j.frameA.rotation = j.frameB.rotation = along.conjugate() * Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
     chain.world.addJoint(j);
   }
   const double moving = plan.payload > 0 ? plan.payload : plan.links * plan.mass / 2;
@@ -95,8 +94,8 @@ inline Chain makeChain(const ChainPlan& plan) {
 }
 
 struct Watch {
-  double separation = 0;         // m
-  double gain = 0, loss = 0;     // J against the start
+  double separation = 0;      // m
+  double gain = 0, loss = 0;  // J against the start
   Residual residual;
 };
 

@@ -21,8 +21,7 @@ TEST(Tumbling, AboutTheMiddleAxisConservesEnergyAndMomentum) {
   for (int i = 0; i < 3600; ++i) {
     world.step();
     worstEnergy = std::max(worstEnergy, std::abs(world.energy().total() / energy - 1));
-    worstMomentum =
-        std::max(worstMomentum, (world.angularMomentum(Vec3::Zero()) - momentum).norm() / momentum.norm());
+    worstMomentum = std::max(worstMomentum, (world.angularMomentum(Vec3::Zero()) - momentum).norm() / momentum.norm());
     const double now = (world.state(body).pose.rotation.conjugate() * world.state(body).angularVelocity).y();
     if (now * before < 0) ++flips;
     before = now;
@@ -63,8 +62,8 @@ TEST(SymmetricTop, FreePrecessionRate) {
   EXPECT_LE((world.state(body).pose.rotation * Vec3::UnitY() - expected).norm(), 1e-9);
 }
 
-// A fast top on a ball joint: steady precession rates solve I1 W^2 cos t - I3 w3 W + m g l = 0 (Goldstein, Classical Mechanics,
-// section 5.7), started on the slow root.
+// A fast top on a ball joint: steady precession rates solve I1 W^2 cos t - I3 w3 W + m g l = 0 (Goldstein, Classical
+// Mechanics, section 5.7), started on the slow root.
 TEST(HeavyTop, PrecessesSteadily) {
   const double transverse = 0.02, axial = 0.01, mass = 1, arm = 0.1, tilt = 0.5, spin = 150;
   World world;

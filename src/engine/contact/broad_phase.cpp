@@ -9,9 +9,8 @@ namespace calm {
 std::vector<std::pair<int, int>> overlappingPairs(const std::vector<Aabb>& boxes, const std::vector<char>& moving) {
   std::vector<int> order(boxes.size());
   std::iota(order.begin(), order.end(), 0);
-  std::sort(order.begin(), order.end(), [&](int i, int j) {
-    return std::pair(boxes[i].low.x(), i) < std::pair(boxes[j].low.x(), j);
-  });
+  std::sort(order.begin(), order.end(),
+            [&](int i, int j) { return std::pair(boxes[i].low.x(), i) < std::pair(boxes[j].low.x(), j); });
   std::vector<std::pair<int, int>> pairs;
   std::vector<int> open;
   for (int i : order) {

@@ -30,9 +30,9 @@ struct Collider {
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider);
 
 // Fills `out` with the points of a and b that are closer than `margin` (m); at most four for convex pairs.
-// Polytopes are treated by the separating-axis test and by clipping the incident face (Ericson 2005, chapter 5; Gregorius,
-// "The separating axis test", GDC 2013); rounded cores by their closest points. Empty if the shapes are apart, or
-// both half spaces.
+// Polytopes are treated by the separating-axis test and by clipping the incident face (Ericson 2005, chapter 5;
+// Gregorius, "The separating axis test", GDC 2013); rounded cores by their closest points. Empty if the shapes are
+// apart, or both half spaces.
 void collide(const Collider& a, const Collider& b, double margin, Manifold& out);
 
 }  // namespace calm

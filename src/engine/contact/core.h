@@ -16,7 +16,7 @@ struct CoreFace {
 
 struct ConvexCore {
   std::vector<Vec3> vertices;
-  std::vector<CoreFace> faces;      // none for points and segments
+  std::vector<CoreFace> faces;       // none for points and segments
   std::vector<Vec3> edgeDirections;  // unit, parallel ones once
   Vec3 center = Vec3::Zero();
   double radius = 0;

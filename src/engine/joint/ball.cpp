@@ -4,6 +4,8 @@
 
 namespace calm {
 
-void evaluateBall(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) { pivotRows(g, a, b, rows); }
+void evaluateBall(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+  pivotRows(g, a, b, rows);
+}
 
 }  // namespace calm

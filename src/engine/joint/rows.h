@@ -19,7 +19,10 @@ class RowBlock {
   static int storage(int rows, int angular) { return rows * (1 + kRowWidth) + 6 + 6 * angular; }
 
   RowBlock(double* memory, int rows)
-      : error_(memory), arms_(memory + rows), jacobian_(memory + rows + 6), pairs_(memory + rows * (1 + kRowWidth) + 6) {}
+      : error_(memory),
+        arms_(memory + rows),
+        jacobian_(memory + rows + 6),
+        pairs_(memory + rows * (1 + kRowWidth) + 6) {}
 
   const double* error() const { return error_; }
   const double* jacobian() const { return jacobian_; }

@@ -19,14 +19,16 @@ MassProperties MassProperties::placed(const Pose& placement) const {
   return {mass, placement.apply(center), rotation * inertia * rotation.transpose()};
 }
 
-MassProperties MassProperties::scaledTo(double newMass) const { return {newMass, center, inertia * (newMass / mass)}; }
+MassProperties MassProperties::scaledTo(double newMass) const {
+  return {newMass, center, inertia * (newMass / mass)};
+}
 
 MassProperties operator+(const MassProperties& a, const MassProperties& b) {
   MassProperties sum;
   sum.mass = a.mass + b.mass;
   sum.center = (a.mass * a.center + b.mass * b.center) / sum.mass;
-  sum.inertia = a.inertia + pointInertia(a.mass, a.center - sum.center) + b.inertia +
-                pointInertia(b.mass, b.center - sum.center);
+  sum.inertia =
+      a.inertia + pointInertia(a.mass, a.center - sum.center) + b.inertia + pointInertia(b.mass, b.center - sum.center);
   return sum;
 }
 

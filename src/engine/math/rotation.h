@@ -35,7 +35,7 @@ class PrincipalInertia {
   Vec3 moments_ = Vec3::Ones();
   Vec3 inverse_ = Vec3::Ones();
   InertiaKind kind_ = InertiaKind::spherical;
-  int sphericalAxis_ = 0;          // its moment serves as the spherical part
+  int sphericalAxis_ = 0;            // its moment serves as the spherical part
   int halfAxis_ = 0, fullAxis_ = 0;  // the axial parts: two half steps about one, a full step about the other
 };
 

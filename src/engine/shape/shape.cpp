@@ -25,7 +25,9 @@ std::string positive(const char* what, double value) {
   return fault.str();
 }
 
-Mat3 diagonal(double x, double y, double z) { return Vec3(x, y, z).asDiagonal(); }
+Mat3 diagonal(double x, double y, double z) {
+  return Vec3(x, y, z).asDiagonal();
+}
 
 // Capsule as a cylinder and two half balls, each with its share of the mass.
 Mat3 capsuleInertia(const Capsule& c, double mass) {
@@ -33,8 +35,8 @@ Mat3 capsuleInertia(const Capsule& c, double mass) {
   const double cylinderVolume = kPi * r * r * core, ballVolume = 4.0 / 3 * kPi * r * r * r;
   const double cylinder = mass * cylinderVolume / (cylinderVolume + ballVolume), ball = mass - cylinder;
   const double along = cylinder * r * r / 2 + ball * 2 * r * r / 5;
-  const double across = cylinder * (core * core / 12 + r * r / 4) +
-                        ball * (2 * r * r / 5 + core * core / 4 + 3 * core * r / 8);
+  const double across =
+      cylinder * (core * core / 12 + r * r / 4) + ball * (2 * r * r / 5 + core * core / 4 + 3 * core * r / 8);
   return diagonal(across, along, across);
 }
 
@@ -95,50 +97,50 @@ std::optional<RayHit> rayHalfSpace(const Vec3& origin, const Vec3& direction) {
 }  // namespace
 
 std::string faultOf(const Shape& shape) {
-  return std::visit(
-      Overload{[](const Sphere& s) { return positive("radius", s.radius); },
-               [](const Capsule& c) {
-                 std::string fault = positive("radius", c.radius);
-                 if (fault.empty()) fault = positive("length", c.length);
-                 if (fault.empty() && c.length < 2 * c.radius * (1 - 1e-12)) {
-                   std::ostringstream text;
-                   text << "length " << c.length << " m runs from tip to tip and must be at least twice the radius "
-                        << c.radius << " m";
-                   fault = text.str();
-                 }
-                 return fault;
-               },
-               [](const Box& b) {
-                 for (int i = 0; i < 3; ++i)
-                   if (const std::string fault = positive("size", b.size[i]); !fault.empty()) return fault;
-                 return std::string();
-               },
-               [](const HalfSpace&) { return std::string(); }},
-      shape);
+  return std::visit(Overload{[](const Sphere& s) { return positive("radius", s.radius); },
+                             [](const Capsule& c) {
+                               std::string fault = positive("radius", c.radius);
+                               if (fault.empty()) fault = positive("length", c.length);
+                               if (fault.empty() && c.length < 2 * c.radius * (1 - 1e-12)) {
+                                 std::ostringstream text;
+                                 text << "length " << c.length
+                                      << " m runs from tip to tip and must be at least twice the radius " << c.radius
+                                      << " m";
+                                 fault = text.str();
+                               }
+                               return fault;
+                             },
+                             [](const Box& b) {
+                               for (int i = 0; i < 3; ++i)
+                                 if (const std::string fault = positive("size", b.size[i]); !fault.empty())
+                                   return fault;
+                               return std::string();
+                             },
+                             [](const HalfSpace&) { return std::string(); }},
+                    shape);
 }
 
 double volumeOf(const Shape& shape) {
-  return std::visit(
-      Overload{[](const Sphere& s) { return 4.0 / 3 * kPi * std::pow(s.radius, 3); },
-               [](const Capsule& c) {
-                 return kPi * c.radius * c.radius * (2 * c.coreHalfLength() + 4.0 / 3 * c.radius);
-               },
-               [](const Box& b) { return b.size.prod(); }, [](const HalfSpace&) { return 0.0; }},
-      shape);
+  return std::visit(Overload{[](const Sphere& s) { return 4.0 / 3 * kPi * std::pow(s.radius, 3); },
+                             [](const Capsule& c) {
+                               return kPi * c.radius * c.radius * (2 * c.coreHalfLength() + 4.0 / 3 * c.radius);
+                             },
+                             [](const Box& b) { return b.size.prod(); }, [](const HalfSpace&) { return 0.0; }},
+                    shape);
 }
 
 MassProperties massPropertiesOf(const Shape& shape, double mass) {
   MassProperties properties;
   properties.mass = mass;
-  properties.inertia = std::visit(
-      Overload{[&](const Sphere& s) -> Mat3 { return 0.4 * mass * s.radius * s.radius * Mat3::Identity(); },
-               [&](const Capsule& c) -> Mat3 { return capsuleInertia(c, mass); },
-               [&](const Box& b) -> Mat3 {
-                 const Vec3 q = b.size.cwiseAbs2() * (mass / 12);
-                 return diagonal(q.y() + q.z(), q.x() + q.z(), q.x() + q.y());
-               },
-               [](const HalfSpace&) -> Mat3 { return Mat3::Identity(); }},
-      shape);
+  properties.inertia =
+      std::visit(Overload{[&](const Sphere& s) -> Mat3 { return 0.4 * mass * s.radius * s.radius * Mat3::Identity(); },
+                          [&](const Capsule& c) -> Mat3 { return capsuleInertia(c, mass); },
+                          [&](const Box& b) -> Mat3 {
+                            const Vec3 q = b.size.cwiseAbs2() * (mass / 12);
+                            return diagonal(q.y() + q.z(), q.x() + q.z(), q.x() + q.y());
+                          },
+                          [](const HalfSpace&) -> Mat3 { return Mat3::Identity(); }},
+                 shape);
   return properties;
 }
 

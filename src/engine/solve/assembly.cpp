@@ -102,7 +102,8 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   rows_.assign(memory, 0);
   fresh_.assign(memory, 0);
   response_.assign(offset * kRowWidth, 0);
-  for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_}) v->assign(offset, 0);
+  for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_})
+    v->assign(offset, 0);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const double linear = n.compliance > 0 ? n.compliance : (looped_ ? kLoopCompliance : 0);
@@ -146,7 +147,9 @@ RowErrors Assembly::evaluate(const std::vector<Body>& bodies) {
   return worst;
 }
 
-void Assembly::adopt() { rows_.swap(fresh_); }
+void Assembly::adopt() {
+  rows_.swap(fresh_);
+}
 
 void Assembly::factor(const std::vector<Body>& bodies, double h) {
   cholesky_.clear();

@@ -28,8 +28,8 @@ class Assembly {
     JointType type;
     BodyId a, b;
     JointGeometry geometry;
-    double compliance;   // m/N, 0 for the engine's own
-    double pinRadius;    // m
+    double compliance;  // m/N, 0 for the engine's own
+    double pinRadius;   // m
   };
 
   // Orders and lays out the system. `bodies` tells which are dynamic.
@@ -54,11 +54,11 @@ class Assembly {
   void aimAtPosition(double h);
   // Asks for velocities that shrink the errors by the fraction `rate` over h.
   void aimAtVelocity(double h, double rate);
-  // Asks for no relative velocity: the on-step velocities at the end of a frame, by impulses over `time`. Where rows are
-  // redundant these lean on the last accepted forces.
+  // Asks for no relative velocity: the on-step velocities at the end of a frame, by impulses over `time`. Where rows
+  // are redundant these lean on the last accepted forces.
   void aimAtRest(double time);
-  // Asks for the accelerations that keep the rows closed: bend = d2C/dt2 of free motion. Solved with velocities that hold
-  // accelerations; the impulses are forces then.
+  // Asks for the accelerations that keep the rows closed: bend = d2C/dt2 of free motion. Solved with velocities that
+  // hold accelerations; the impulses are forces then.
   void aimAtAcceleration(const std::vector<double>& bend);
   // Solves for what the rows still lack, and applies it.
   void relax(std::vector<Body>& bodies);
@@ -123,8 +123,8 @@ class Assembly {
   bool looped_ = false;
   double curvatureStep_ = 1;  // s, over which curvature_ was seen
   BlockCholesky cholesky_;
-  std::vector<double> rows_, fresh_;       // row storage
-  std::vector<double> response_;           // W J^T, 12 a row
+  std::vector<double> rows_, fresh_;        // row storage
+  std::vector<double> response_;            // W J^T, 12 a row
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
   std::vector<double> target_, impulse_, delta_, curvature_, force_, offset_;
   int fallback_ = 0;

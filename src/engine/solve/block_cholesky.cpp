@@ -135,7 +135,9 @@ int BlockCholesky::offDiagonal(int row, int column) const {
   return std::lower_bound(first, last, row, [](const Entry& e, int r) { return e.row < r; })->block;
 }
 
-void BlockCholesky::clear() { std::fill(values_.begin(), values_.end(), 0.0); }
+void BlockCholesky::clear() {
+  std::fill(values_.begin(), values_.end(), 0.0);
+}
 
 int BlockCholesky::factor() {
   int weak = 0;

@@ -15,7 +15,7 @@ class BlockCholesky {
   // `rows[k]` is the number of rows of the node eliminated k-th; `below` as in Elimination.
   void analyse(const std::vector<int>& rows, const std::vector<std::vector<int>>& below);
 
-  int size() const { return size_; }                     // scalar rows in all
+  int size() const { return size_; }  // scalar rows in all
   int nodes() const { return static_cast<int>(columns_.size()); }
   int offset(int node) const { return columns_[node].offset; }
 

@@ -14,7 +14,7 @@ struct Body {
   Role role = Role::fixed;
   double mass = 0, inverseMass = 0;  // kg; the inverse is 0 unless dynamic
   PrincipalInertia inertia;
-  Pose inPart;                              // the principal frame in the part's frame
+  Pose inPart;                                   // the principal frame in the part's frame
   double linearDamping = 0, angularDamping = 0;  // 1/s
   double gravityScale = 1;
 
@@ -23,7 +23,7 @@ struct Body {
   Quat orientation = Quat::Identity();
   Mat3 axes = Mat3::Identity();  // of the orientation
   Vec3 velocity = Vec3::Zero();
-  Vec3 spin = Vec3::Zero();  // angular velocity
+  Vec3 spin = Vec3::Zero();        // angular velocity
   Vec3 kickedSpin = Vec3::Zero();  // the spin with which the last drift began
 
   // Angular momentum, valid while the spin is momentumSpin.
@@ -61,8 +61,7 @@ struct Body {
   Vec3 velocityAt(const Vec3& arm) const { return velocity + spin.cross(arm); }
   Mat3 worldInertia() const { return axes * inertia.moments().asDiagonal() * axes.transpose(); }
   double kineticEnergy() const {
-    return 0.5 * mass * velocity.squaredNorm() +
-           0.5 * (axes.transpose() * spin).cwiseAbs2().dot(inertia.moments());
+    return 0.5 * mass * velocity.squaredNorm() + 0.5 * (axes.transpose() * spin).cwiseAbs2().dot(inertia.moments());
   }
 
   void setMark() { mark = {position, velocity, spin, orientation, axes}; }

@@ -11,8 +11,8 @@ namespace {
 // Overlap is pushed out at this fraction a substep, and at most at this speed, so that nothing is flung.
 constexpr double kPushRate = 0.2;
 constexpr double kPushSpeed = 1;  // m/s
-// Normal compliance over h^2, as a fraction of the contact's mobility: micrometres under any load that gravity makes, and
-// it gives redundant contacts one answer.
+// Normal compliance over h^2, as a fraction of the contact's mobility: micrometres under any load that gravity makes,
+// and it gives redundant contacts one answer.
 constexpr double kSoftness = 0.003;
 // Slower impacts do not bounce; below it, gravity's own change of speed over a substep decides.
 constexpr double kBounceSpeed = 0.05;  // m/s

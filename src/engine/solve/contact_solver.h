@@ -17,8 +17,8 @@ namespace calm {
 
 struct ContactImpulse {
   std::uint32_t id;
-  Vec3 onA;      // where, in body a's principal frame
-  Vec3 force;    // N, along normal, first and second tangent
+  Vec3 onA;    // where, in body a's principal frame
+  Vec3 force;  // N, along normal, first and second tangent
 };
 
 // Two shapes that may meet during the frame, and what they last pushed with.
@@ -61,14 +61,14 @@ class ContactSolver {
     int a, b;
     std::uint32_t id;
     Vec3 position;
-    Vec3 directions[3];                      // normal (from a to b) and tangents
+    Vec3 directions[3];  // normal (from a to b) and tangents
     Vec3 armA, armB;
-    Vec3 angularA[3], angularB[3];           // response of the spins to unit impulses
+    Vec3 angularA[3], angularB[3];  // response of the spins to unit impulses
     double inverseMassA, inverseMassB;
-    double mobility[3];                      // velocity along each direction per unit impulse along it
-    double softness;                         // normal compliance over h^2
-    double mobilityMixed;                    // along one tangent per unit impulse along the other
-    double target;                           // least end velocity along the normal
+    double mobility[3];    // velocity along each direction per unit impulse along it
+    double softness;       // normal compliance over h^2
+    double mobilityMixed;  // along one tangent per unit impulse along the other
+    double target;         // least end velocity along the normal
     double gap;
     double friction, restitution;
     Vec3 impulse;

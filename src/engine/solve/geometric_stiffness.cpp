@@ -13,7 +13,8 @@ bool isNonNegative(const Mat3& m, double slack) {
   const double ab = a * b - m(0, 1) * m(0, 1);
   if (a < 0 || b < 0 || c < 0 || ab < 0) return false;
   return a * (b * c - m(1, 2) * m(1, 2)) - m(0, 1) * (m(0, 1) * c - m(1, 2) * m(0, 2)) +
-             m(0, 2) * (m(0, 1) * m(1, 2) - b * m(0, 2)) >= 0;
+             m(0, 2) * (m(0, 1) * m(1, 2) - b * m(0, 2)) >=
+         0;
 }
 
 }  // namespace

@@ -4,8 +4,8 @@
 // Forces in tight joints turn with their parts. Under a tension f at arm r a link swings back with stiffness
 // K = (f.r) I - sym(r f^T), and at high payload ratios far faster than a substep resolves. Taking the force at the
 // substep's end instead (linearly implicit; Tournier, Nesme, Gilles and Faure, "Stable constrained dynamics",
-// SIGGRAPH 2015) adds c h^2 K to the inertia: Newmark's method with beta = c, unconditionally stable from c = 1/4 on and
-// second order.
+// SIGGRAPH 2015) adds c h^2 K to the inertia: Newmark's method with beta = c, unconditionally stable from c = 1/4 on
+// and second order.
 #pragma once
 
 #include "engine/solve/body.h"

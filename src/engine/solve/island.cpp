@@ -20,8 +20,8 @@ constexpr int kEasyCorrections = 3;
 // A correction must shrink the errors at least this much to be worth another.
 constexpr double kContraction = 0.6;
 
-// A substep that cannot be solved (a whip's crack, a snap) is redone in so many steps at velocity level, each of which removes
-// this fraction of the errors; and so are the next ones, since the trouble lasts. Smaller conservative steps
+// A substep that cannot be solved (a whip's crack, a snap) is redone in so many steps at velocity level, each of which
+// removes this fraction of the errors; and so are the next ones, since the trouble lasts. Smaller conservative steps
 // would be more accurate for a moment and pump energy into what they cannot resolve.
 constexpr int kFallbackSteps = 4;
 constexpr double kFallbackRate = 0.2;
@@ -36,7 +36,9 @@ constexpr double kContactTolerance = 1e-5;
 constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
 
-bool within(const RowErrors& e, const RowErrors& limit) { return e.linear <= limit.linear && e.angular <= limit.angular; }
+bool within(const RowErrors& e, const RowErrors& limit) {
+  return e.linear <= limit.linear && e.angular <= limit.angular;
+}
 
 }  // namespace
 
@@ -250,8 +252,7 @@ double Island::energy(const Scene& scene) const {
   double sum = 0;
   for (BodyId id : bodies) {
     const Body& b = scene.bodies[id];
-    sum += b.kineticEnergy() -
-           (b.mass * b.gravityScale * scene.settings.gravity + b.force).dot(b.position);
+    sum += b.kineticEnergy() - (b.mass * b.gravityScale * scene.settings.gravity + b.force).dot(b.position);
   }
   return sum;
 }

@@ -1,10 +1,10 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The integrator: advances parts that may influence one another over one frame.
 //
-// A substep is one of SHAKE with impulses (Ryckaert, Ciccotti and Berendsen 1977; symplectic and second order, Leimkuhler and
-// Skeel 1994): kick, constraint impulses along the Jacobian of its start such that the joints close at its end, free
-// drift. A frame opens and closes with half kicks (RATTLE; Andersen 1983), so that the poses and velocities between
-// frames belong to the same instant and satisfy the constraints and their rates.
+// A substep is one of SHAKE with impulses (Ryckaert, Ciccotti and Berendsen 1977; symplectic and second order,
+// Leimkuhler and Skeel 1994): kick, constraint impulses along the Jacobian of its start such that the joints close at
+// its end, free drift. A frame opens and closes with half kicks (RATTLE; Andersen 1983), so that the poses and
+// velocities between frames belong to the same instant and satisfy the constraints and their rates.
 #pragma once
 
 #include <deque>
@@ -41,11 +41,11 @@ struct JointState {
 
 // How well an island's equations were met over a frame.
 struct Residual {
-  double linear = 0;         // m, largest joint error
-  double angular = 0;        // rad
-  double contactSpeed = 0;   // m/s, largest change in the last contact sweep
-  int corrections = 0;       // Newton corrections, in all substeps
-  int fallbacks = 0;         // substeps taken at velocity level because the joints could not be closed at their end
+  double linear = 0;        // m, largest joint error
+  double angular = 0;       // rad
+  double contactSpeed = 0;  // m/s, largest change in the last contact sweep
+  int corrections = 0;      // Newton corrections, in all substeps
+  int fallbacks = 0;        // substeps taken at velocity level because the joints could not be closed at their end
 
   void include(const Residual& other);
 };
@@ -101,10 +101,10 @@ class Island {
 
   ContactSolver contacts_;
   Residual residual_;
-  bool onStep_ = true;  // velocities belong to the instant of the poses, not half a substep before it
+  bool onStep_ = true;     // velocities belong to the instant of the poses, not half a substep before it
   bool strained_ = false;  // some substep of the frame took many corrections
   bool touched_ = false;   // there were contacts in the frame
-  double clock_ = 0;    // s, the end of the present substep
+  double clock_ = 0;       // s, the end of the present substep
 };
 
 }  // namespace calm

@@ -8,8 +8,8 @@
 namespace calm {
 
 struct Elimination {
-  std::vector<int> order;                // order[k]: the node eliminated k-th
-  std::vector<std::vector<int>> below;   // below[k]: positions > k coupled with it then, ascending (fill included)
+  std::vector<int> order;               // order[k]: the node eliminated k-th
+  std::vector<std::vector<int>> below;  // below[k]: positions > k coupled with it then, ascending (fill included)
 };
 
 // Minimum-degree elimination of the graph on nodes 0..count-1 (Rose 1972; George and Liu, SIAM Review 31, 1989);

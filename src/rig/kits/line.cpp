@@ -10,9 +10,9 @@ namespace calm::rig {
 
 namespace {
 
-// Equal links hang so that the tangents of their slopes rise by equal steps. Link i of n has slope (i + 1/2 - c)/s: the shift c sets
-// where the line is level, s how taut it is. Both spans rise or fall steadily in c and s, so two nested bisections find
-// them.
+// Equal links hang so that the tangents of their slopes rise by equal steps. Link i of n has slope (i + 1/2 - c)/s: the
+// shift c sets where the line is level, s how taut it is. Both spans rise or fall steadily in c and s, so two nested
+// bisections find them.
 struct Catenary {
   int links;
   double link;  // m

@@ -15,7 +15,7 @@ struct LineEnd {
 struct LineChoices {
   std::string name = "line";
   LineEnd from, to;
-  double length = 2;        // m, at least the distance between the ends
+  double length = 2;  // m, at least the distance between the ends
   int links = 40;
   double thickness = 0.02;  // m
   double massPerMetre = 4;  // kg/m
@@ -24,8 +24,8 @@ struct LineChoices {
 // What keeps the line from being made, as the end of a sentence; empty if nothing does.
 std::string faultOf(const LineChoices& choices);
 
-// The links+1 corners of the line at rest: equal links in equilibrium under their own weight (the discrete catenary; a straight
-// line where there is no slack). `gravity` gives the way down.
+// The links+1 corners of the line at rest: equal links in equilibrium under their own weight (the discrete catenary; a
+// straight line where there is no slack). `gravity` gives the way down.
 std::vector<Vec3> lineCorners(const LineChoices& choices, const Vec3& gravity);
 
 // Adds links (capsules) and ball joints; returns the line's id. The links get a little damping, so that a line left

@@ -1,0 +1,62 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What a chain costs: one frame of 8 substeps against the number of links, the growth exponent, and the ratio to real
+// time.
+#include <benchmark/benchmark.h>
+
+#include "physics/rigs.h"
+
+namespace {
+
+using namespace calm;
+using namespace calm::physics;
+
+// A chain with a tenth of its own mass on the end, swinging.
+void frameOfChain(benchmark::State& state) {
+  ChainPlan plan;
+  plan.links = static_cast<int>(state.range(0));
+  plan.angle = 0.3;
+  plan.payload = 0.1 * plan.links * plan.mass;
+  Chain chain = makeChain(plan);
+  chain.world.step();
+  for (auto _ : state) chain.world.step();
+  const double perLink = 1.0 / (plan.links * 8.0);
+  state.counters["s/link/substep"] =
+      benchmark::Counter(perLink, benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
+  state.counters["x real time"] =
+      benchmark::Counter(chain.world.settings().frame, benchmark::Counter::kIsIterationInvariantRate);
+  state.SetComplexityN(plan.links);
+}
+BENCHMARK(frameOfChain)
+    ->Unit(benchmark::kMillisecond)
+    ->RangeMultiplier(2)
+    ->Range(10, 2000)
+    ->Complexity(benchmark::oN)
+    ->Complexity([](benchmark::IterationCount n) { return static_cast<double>(n); });
+
+// The slope of time against links on logarithmic axes, 10 to 2,000, as a number of its own.
+void growthExponent(benchmark::State& state) {
+  const auto frameTime = [](int links) {
+    ChainPlan plan{links, 0.05, 0.2, 0.02 * links, 0.3};
+    Chain chain = makeChain(plan);
+    chain.world.step();
+    const auto start = std::chrono::steady_clock::now();
+    const int frames = 4000 / links + 5;
+    for (int i = 0; i < frames; ++i) chain.world.step();
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count() / frames;
+  };
+  double slope = 0;
+  for (auto _ : state) {
+    double n = 0, x = 0, y = 0, xx = 0, xy = 0;
+    for (int links : {10, 30, 100, 300, 1000, 2000}) {
+      const double a = std::log(links), b = std::log(frameTime(links));
+      ++n, x += a, y += b, xx += a * a, xy += a * b;
+    }
+    slope = (n * xy - x * y) / (n * xx - x * x);
+  }
+  state.counters["exponent"] = slope;
+}
+BENCHMARK(growthExponent)->Unit(benchmark::kSecond)->Iterations(1);
+
+}  // namespace
+
+BENCHMARK_MAIN();

@@ -1,0 +1,380 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "app/card/card.h"
+
+#include <QComboBox>
+#include <QLabel>
+#include <QLineEdit>
+#include <QVBoxLayout>
+
+#include "app/card/field.h"
+#include "app/card/strength_gauge.h"
+#include "app/look/look.h"
+#include "rig/edits.h"
+
+namespace calm::app {
+
+namespace {
+QString words(double value, rig::Dimension dimension) {
+  return QString::fromStdString(rig::formatQuantity(value, dimension));
+}
+}  // namespace
+
+Card::Card(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
+  setFixedWidth(look::kCardWidth);
+  setAccessibleName(tr("Card"));
+  auto* layout = new QVBoxLayout(this);
+  layout->setContentsMargins(0, 0, 0, 0);
+  connect(&session_, &Session::selectionChanged, this, &Card::rebuild);
+  connect(&session_, &Session::rigChanged, this, &Card::rebuild);
+  connect(&session_, &Session::changed, this, &Card::refresh);
+  rebuild();
+}
+
+void Card::rebuild() {
+  const rig::Rig& rig = session_.rig();
+  if (content_) {
+    // A control of the old content may be the sender and must outlive its signal; losing the focus is no edit.
+    for (QLineEdit* edit : content_->findChildren<QLineEdit*>()) edit->blockSignals(true);
+    content_->hide();
+    content_->deleteLater();
+  }
+  name_ = nullptr;
+  forceGauge_ = torqueGauge_ = nullptr;
+  foretold_ = forceNow_ = torqueNow_ = separationNow_ = peaks_ = speedNow_ = placeNow_ = energyNow_ = costNow_ =
+      nullptr;
+  content_ = new QWidget(this);
+  column_ = new QVBoxLayout(content_);
+  column_->setContentsMargins(look::kMargin, look::kMargin, look::kMargin, look::kMargin);
+  column_->setSpacing(7);
+  layout()->addWidget(content_);
+  const rig::Id id = session_.selected();
+  if (const rig::Joint* joint = rig.joint(id))
+    buildJoint(*joint);
+  else if (const rig::Part* part = rig.part(id))
+    buildPart(*part);
+  else if (const rig::Line* line = rig.line(id))
+    buildLine(*line);
+  else if (session_.selection().size() > 1)
+    buildMany();
+  else
+    buildStage();
+  column_->addStretch();
+  refresh();
+}
+
+void Card::buildHeader(const QString& kind, const QString& about) {
+  const rig::Id id = session_.selected();
+  const rig::Rig& rig = session_.rig();
+  const std::string present = rig.part(id)    ? rig.part(id)->name
+                              : rig.joint(id) ? rig.joint(id)->name
+                                              : rig.line(id)->name;
+  name_ = new QLineEdit(QString::fromStdString(present));
+  name_->setFont(look::font(look::Size::heading, true));
+  name_->setAccessibleName(tr("Name"));
+  connect(name_, &QLineEdit::editingFinished, this, [this, id, present] {
+    const std::string typed = name_->text().trimmed().toStdString();
+    if (typed == present) return;
+    const QString step = tr("rename %1").arg(QString::fromStdString(present));
+    if (!session_.edit(step, [&](rig::Rig& r) { rig::rename(r, id, typed); }))
+      name_->setText(QString::fromStdString(present));
+  });
+  column_->addWidget(name_);
+  auto* label = new QLabel(QString("%1   %2").arg(kind, about));
+  label->setFont(look::font(look::Size::text));
+  label->setProperty("muted", true);
+  label->setWordWrap(true);
+  column_->addWidget(label);
+  rule();
+}
+
+void Card::rule() {
+  auto* line = new QFrame;
+  line->setFixedHeight(1);
+  line->setStyleSheet(QString("background: %1").arg(look::kHairline.name()));
+  column_->addSpacing(3);
+  column_->addWidget(line);
+  column_->addSpacing(3);
+}
+
+void Card::heading(const QString& text) {
+  auto* label = new QLabel(text);
+  label->setFont(look::font(look::Size::text, true));
+  column_->addWidget(label);
+}
+
+QLabel* Card::reading(const QString& title) {
+  auto* row = new QWidget;
+  auto* layout = new QHBoxLayout(row);
+  layout->setContentsMargins(0, 0, 0, 0);
+  auto* left = new QLabel(title);
+  left->setProperty("muted", true);
+  auto* right = new QLabel;
+  right->setAlignment(Qt::AlignRight);
+  layout->addWidget(left);
+  layout->addWidget(right, 1);
+  column_->addWidget(row);
+  return right;
+}
+
+std::optional<std::size_t> Card::jointIndex() const {
+  const auto& joints = session_.rig().joints;
+  for (std::size_t j = 0; j < joints.size(); ++j)
+    if (joints[j].id == session_.selected()) return j;
+  return std::nullopt;
+}
+
+void Card::buildJoint(const rig::Joint& joint) {
+  const rig::Rig& rig = session_.rig();
+  buildHeader(rig::word(joint.type),
+              QString::fromStdString(rig.partName(joint.a.part) + " \u2194 " + rig.partName(joint.b.part)));
+  forceNow_ = reading(tr("Load now"));
+  torqueNow_ = reading(tr("Torque now"));
+  separationNow_ = reading(tr("Separation now"));
+  peaks_ = reading(tr("Peak of the run"));
+  rule();
+  forceGauge_ = buildGauge(tr("Break force"), rig::Dimension::force);
+  if (joint.type != JointType::ball) torqueGauge_ = buildGauge(tr("Break torque"), rig::Dimension::torque);
+  foretold_ = new QLabel;
+  foretold_->setWordWrap(true);
+  foretold_->setFont(look::font(look::Size::small));
+  foretold_->setProperty("muted", true);
+  column_->addWidget(foretold_);
+  rule();
+  auto* neighbours = reading(tr("Neighbours collide"));
+  neighbours->setText(joint.neighboursCollide ? tr("yes") : tr("no"));
+}
+
+StrengthGauge* Card::buildGauge(const QString& title, rig::Dimension dimension) {
+  const rig::Joint& joint = *session_.rig().joint(session_.selected());
+  const std::optional<double> present = dimension == rig::Dimension::force ? joint.breakForce : joint.breakTorque;
+  auto* row = new QWidget;
+  auto* layout = new QHBoxLayout(row);
+  layout->setContentsMargins(0, 0, 0, 0);
+  auto* label = new QLabel(title);
+  label->setFont(look::font(look::Size::text, true));
+  auto* field = new QLineEdit(present ? words(*present, dimension) : QString());
+  field->setPlaceholderText(tr("unbreakable"));
+  field->setAlignment(Qt::AlignRight);
+  field->setFixedWidth(110);
+  field->setAccessibleName(title);
+  layout->addWidget(label, 1);
+  layout->addWidget(field);
+  column_->addWidget(row);
+  auto* gauge = new StrengthGauge(dimension);
+  column_->addWidget(gauge);
+  connect(field, &QLineEdit::editingFinished, this, [this, field, dimension, present] {
+    const std::string text = field->text().trimmed().toStdString();
+    if (text.empty()) return setStrength(dimension, std::nullopt);
+    if (present && text == rig::formatQuantity(*present, dimension)) return;
+    const auto value = rig::parseQuantity(text, dimension);
+    if (!value || *value <= 0) {
+      emit session_.message(tr("\"%1\" is no strength above 0; type for example 15 kN").arg(field->text()), true);
+      field->setText(present ? words(*present, dimension) : QString());
+      return;
+    }
+    setStrength(dimension, value);
+  });
+  connect(gauge, &StrengthGauge::dragging, this, [this, dimension](double strength) {
+    const rig::Joint* j = session_.rig().joint(session_.selected());
+    if (!j) return;
+    dimension == rig::Dimension::force ? foretell(strength, j->breakTorque) : foretell(j->breakForce, strength);
+  });
+  connect(gauge, &StrengthGauge::chosen, this,
+          [this, dimension](std::optional<double> strength) { setStrength(dimension, strength); });
+  return gauge;
+}
+
+void Card::setStrength(rig::Dimension dimension, std::optional<double> strength) {
+  const rig::Id id = session_.selected();
+  const rig::Joint* joint = session_.rig().joint(id);
+  if (!joint) return;
+  const bool force = dimension == rig::Dimension::force;
+  if ((force ? joint->breakForce : joint->breakTorque) == strength) return;
+  const QString step =
+      tr("set break %1 of %2").arg(force ? tr("force") : tr("torque"), QString::fromStdString(joint->name));
+  session_.edit(step,
+                [&](rig::Rig& rig) { (force ? rig.joint(id)->breakForce : rig.joint(id)->breakTorque) = strength; });
+}
+
+void Card::foretell(std::optional<double> force, std::optional<double> torque) {
+  const auto index = jointIndex();
+  if (!foretold_ || !index || !session_.hasFrames()) return;
+  const auto parted = session_.recording()->partedAt(*index);
+  if (parted && force == session_.rig().joints[*index].breakForce &&
+      torque == session_.rig().joints[*index].breakTorque) {
+    foretold_->setText(tr("Parted at %1 s in this run.").arg(*parted, 0, 'f', 2));
+    return;
+  }
+  if (!force && !torque) return foretold_->setText(tr("Drag the handle along the recorded load to give a strength."));
+  const auto at = run::wouldPartAt(*session_.recording(), *index, force, torque);
+  foretold_->setText(at ? tr("At this strength it would part at %1 s.").arg(*at, 0, 'f', 2)
+                        : tr("At this strength it would have held this run."));
+}
+
+void Card::buildPart(const rig::Part& part) {
+  QString size;
+  const auto length = [](double v) { return words(v, rig::Dimension::length); };
+  if (const auto* s = std::get_if<Sphere>(&part.shape)) size = tr("radius %1").arg(length(s->radius));
+  if (const auto* c = std::get_if<Capsule>(&part.shape))
+    size = tr("radius %1, length %2").arg(length(c->radius), length(c->length));
+  if (const auto* b = std::get_if<Box>(&part.shape))
+    size = QString("%1 \u00d7 %2 \u00d7 %3").arg(length(b->size.x()), length(b->size.y()), length(b->size.z()));
+  buildHeader(QString("%1 %2").arg(rig::word(part.role), rig::word(part.shape)), size);
+  const rig::Id id = part.id;
+  if (part.role == Role::dynamic) {
+    auto* row = new QWidget;
+    auto* layout = new QHBoxLayout(row);
+    layout->setContentsMargins(0, 0, 0, 0);
+    auto* label = new QLabel(tr("Mass"));
+    label->setProperty("muted", true);
+    auto* mass = new Field(rig::Dimension::mass, part.mass());
+    mass->setAlignment(Qt::AlignRight);
+    mass->setFixedWidth(110);
+    mass->setAccessibleName(tr("Mass"));
+    layout->addWidget(label, 1);
+    layout->addWidget(mass);
+    column_->addWidget(row);
+    const std::string before = mass->text().toStdString();
+    connect(mass, &QLineEdit::editingFinished, this, [this, mass, id, before] {
+      const auto value = mass->value();
+      if (mass->text().toStdString() == before) return;
+      if (!value || *value <= 0) {
+        emit session_.message(tr("\"%1\" is no mass above 0; type for example 500 kg").arg(mass->text()), true);
+        mass->setText(QString::fromStdString(before));
+        return;
+      }
+      session_.edit(tr("set mass of %1").arg(QString::fromStdString(session_.rig().partName(id))),
+                    [&](rig::Rig& rig) { rig.part(id)->heft = rig::Mass{*value}; });
+    });
+    reading(tr("Density"))->setText(words(part.mass() / volumeOf(part.shape), rig::Dimension::density));
+  }
+  rule();
+  placeNow_ = reading(tr("Centre now"));
+  speedNow_ = reading(tr("Speed now"));
+  rule();
+  reading(tr("Friction"))->setText(QString::number(part.friction));
+  if (part.linearDamping > 0 || part.angularDamping > 0)
+    reading(tr("Damping"))->setText(tr("%1 1/s, turning %2 1/s").arg(part.linearDamping).arg(part.angularDamping));
+}
+
+void Card::buildLine(const rig::Line& line) {
+  buildHeader(tr("line"), tr("%1 links").arg(line.links));
+  reading(tr("Length"))->setText(words(line.length, rig::Dimension::length));
+  reading(tr("Thickness"))->setText(words(line.thickness, rig::Dimension::length));
+  reading(tr("Mass"))->setText(words(line.massPerMetre * line.length, rig::Dimension::mass));
+  rule();
+  peaks_ = reading(tr("Worst of the run"));
+  separationNow_ = reading(tr("Separation now"));
+  auto* note = new QLabel(tr("Its links have a little damping, so that the line falls quiet when left alone."));
+  note->setWordWrap(true);
+  note->setFont(look::font(look::Size::small));
+  note->setProperty("muted", true);
+  column_->addWidget(note);
+}
+
+void Card::buildMany() {
+  auto* label = new QLabel(tr("%1 selected").arg(session_.selection().size()));
+  label->setFont(look::font(look::Size::heading, true));
+  column_->addWidget(label);
+  for (rig::Id id : session_.selection()) {
+    const rig::Rig& rig = session_.rig();
+    const std::string& name = rig.part(id)    ? rig.part(id)->name
+                              : rig.joint(id) ? rig.joint(id)->name
+                                              : rig.line(id)->name;
+    column_->addWidget(new QLabel(QString::fromStdString(name)));
+    if (column_->count() > 12) break;
+  }
+}
+
+void Card::buildStage() {
+  const rig::Stage& stage = session_.rig().stage;
+  auto* title = new QLabel(QString::fromStdString(session_.rig().name));
+  title->setFont(look::font(look::Size::heading, true));
+  title->setWordWrap(true);
+  column_->addWidget(title);
+  rule();
+  heading(tr("Stage"));
+  reading(tr("Gravity"))->setText(tr("%1 m/s\u00b2").arg(stage.gravity.norm()));
+  reading(tr("Steps"))->setText(tr("%1 Hz \u00d7 %2").arg(stage.frameRate).arg(stage.substeps));
+  reading(tr("Run"))->setText(words(stage.duration, rig::Dimension::time));
+  reading(tr("Ground"))
+      ->setText(stage.groundHeight ? tr("at %1").arg(words(*stage.groundHeight, rig::Dimension::length)) : tr("none"));
+  rule();
+  heading(tr("Rig"));
+  reading(tr("Parts"))->setText(QString::number(session_.rig().parts.size()));
+  reading(tr("Joints"))->setText(QString::number(session_.rig().joints.size()));
+  double mass = 0;
+  for (const rig::Part& p : session_.rig().parts)
+    if (p.role == Role::dynamic) mass += p.mass();
+  reading(tr("Moving mass"))->setText(words(mass, rig::Dimension::mass));
+  rule();
+  heading(tr("This run"));
+  energyNow_ = reading(tr("Energy now"));
+  costNow_ = reading(tr("Computed"));
+}
+
+void Card::refresh() {
+  const run::Frame* frame = session_.frame();
+  if (!frame) return;
+  const run::Recording& recording = *session_.recording();
+  const rig::Rig& rig = session_.rig();
+  const auto force = [](double f) { return words(f, rig::Dimension::force); };
+  const auto length = [](double v) { return words(v, rig::Dimension::length); };
+  if (const auto index = jointIndex()) {
+    const run::JointSample& s = frame->joints[*index];
+    run::JointSample peak;
+    double peakAt = 0;
+    for (std::size_t f = 0; f < recording.size(); ++f) {
+      const run::JointSample& x = recording.frame(f).joints[*index];
+      if (x.force > peak.force) peakAt = recording.frame(f).time;
+      peak.force = std::max(peak.force, x.force);
+      peak.torque = std::max(peak.torque, x.torque);
+      peak.separation = std::max(peak.separation, x.separation);
+    }
+    forceNow_->setText(force(s.force));
+    torqueNow_->setText(words(s.torque, rig::Dimension::torque));
+    separationNow_->setText(tr("%1, peak %2").arg(length(s.separation), length(peak.separation)));
+    peaks_->setText(tr("%1 at %2 s").arg(force(peak.force)).arg(peakAt, 0, 'f', 2));
+    const rig::Joint& joint = rig.joints[*index];
+    forceGauge_->show(s.force, peak.force, joint.breakForce);
+    if (torqueGauge_) torqueGauge_->show(s.torque, peak.torque, joint.breakTorque);
+    foretell(forceGauge_->shownStrength(), torqueGauge_ ? torqueGauge_->shownStrength() : joint.breakTorque);
+  }
+  if (const rig::Line* line = rig.line(session_.selected())) {
+    double worst = 0, separation = 0;
+    std::string name;
+    for (std::size_t j = 0; j < rig.joints.size(); ++j) {
+      if (rig.joints[j].line != line->id) continue;
+      separation = std::max(separation, double(frame->joints[j].separation));
+      for (std::size_t f = 0; f < recording.size(); ++f)
+        if (recording.frame(f).joints[j].force > worst)
+          worst = recording.frame(f).joints[j].force, name = rig.joints[j].name;
+    }
+    peaks_->setText(tr("%1, %2").arg(force(worst), QString::fromStdString(name)));
+    separationNow_->setText(length(separation));
+  }
+  if (placeNow_) {
+    const auto& parts = rig.parts;
+    for (std::size_t i = 0; i < parts.size(); ++i)
+      if (parts[i].id == session_.selected()) {
+        const Vec3& p = frame->parts[i].pose.position;
+        placeNow_->setText(tr("%1, %2, %3 m").arg(p.x(), 0, 'f', 3).arg(p.y(), 0, 'f', 3).arg(p.z(), 0, 'f', 3));
+        speedNow_->setText(tr("%1 m/s").arg(frame->parts[i].velocity.norm(), 0, 'f', 3));
+      }
+  }
+  if (energyNow_) {
+    energyNow_->setText(tr("%1 kJ").arg(frame->energy / 1000, 0, 'f', 3));
+    const double cost = session_.costRatio();
+    costNow_->setText(session_.computing()
+                          ? tr("%1 of %2 s").arg(recording.endTime(), 0, 'f', 1).arg(rig.stage.duration)
+                          : tr("%1\u00d7 real time").arg(cost > 0 ? 1 / cost : 0, 0, 'f', 0));
+  }
+}
+
+void Card::beginRename() {
+  if (!name_) return;
+  name_->setFocus();
+  name_->selectAll();
+}
+
+}  // namespace calm::app

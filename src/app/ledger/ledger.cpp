@@ -1,0 +1,409 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "app/ledger/ledger.h"
+
+#include <QHelpEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QPainterPath>
+#include <QScrollBar>
+#include <QToolTip>
+
+#include "app/look/look.h"
+#include "rig/units.h"
+
+namespace calm::app {
+
+namespace {
+constexpr int kRulerHeight = 26;
+constexpr int kColumn = 15;
+constexpr int kMostColumns = 7;
+
+QString newtons(double force) {
+  return QString::fromStdString(rig::formatQuantity(force, rig::Dimension::force));
+}
+QString metres(double length) {
+  return QString::fromStdString(rig::formatQuantity(length, rig::Dimension::length));
+}
+}  // namespace
+
+Ledger::Ledger(Session& session, QWidget* parent) : QAbstractScrollArea(parent), session_(session) {
+  setFrameShape(QFrame::NoFrame);
+  setFocusPolicy(Qt::StrongFocus);
+  setMinimumHeight(110);
+  setAccessibleName(tr("Ledger"));
+  viewport()->setMouseTracking(true);
+  connect(&session_, &Session::rigChanged, this, &Ledger::rebuild);
+  connect(&session_, &Session::selectionChanged, this, &Ledger::reveal);
+  connect(&session_, &Session::changed, viewport(), qOverload<>(&QWidget::update));
+  rebuild();
+}
+
+void Ledger::rebuild() {
+  rows_ = ledgerRows(session_.rig(), unfolded_);
+  lanes_.reset(rows_.size());
+  verticalScrollBar()->setSingleStep(look::kRowHeight);
+  verticalScrollBar()->setPageStep(viewport()->height() - kRulerHeight);
+  verticalScrollBar()->setRange(
+      0, std::max(0, int(rows_.size()) * look::kRowHeight + kRulerHeight + 6 - viewport()->height()));
+  viewport()->update();
+}
+
+void Ledger::setUnfolded(rig::Id line, bool unfolded) {
+  if (unfolded)
+    unfolded_.insert(line);
+  else
+    unfolded_.erase(line);
+  rebuild();
+}
+
+// A joint that is picked elsewhere may lie in a folded line.
+void Ledger::reveal() {
+  const rig::Joint* joint = session_.rig().joint(session_.selected());
+  if (joint && joint->line != rig::kNone && !unfolded_.count(joint->line)) setUnfolded(joint->line, true);
+  for (int r = 0; r < int(rows_.size()); ++r)
+    if (rows_[r].id == session_.selected() && rows_[r].id != rig::kNone) {
+      const int y = r * look::kRowHeight, height = viewport()->height() - kRulerHeight - look::kRowHeight;
+      QScrollBar* bar = verticalScrollBar();
+      if (y < bar->value()) bar->setValue(y);
+      if (y > bar->value() + height) bar->setValue(y - height);
+    }
+  viewport()->update();
+}
+
+Ledger::Layout Ledger::measure() const {
+  int columns = 0;
+  for (const LedgerRow& r : rows_) columns = std::max(columns, std::min(r.column, kMostColumns));
+  Layout l{};
+  l.rail = 16;
+  l.glyph = l.rail + kColumn * columns + 12;
+  l.name = l.glyph + 26;
+  const int width = viewport()->width();
+  const int words = std::clamp((width - 480) / 2, 90, 170);
+  l.pair = l.name + words;
+  l.bar = l.pair + words + 8;
+  l.lane = l.bar + 66;
+  l.right = width - 18;
+  return l;
+}
+
+int Ledger::top(int row) const {
+  return kRulerHeight + row * look::kRowHeight - verticalScrollBar()->value();
+}
+
+int Ledger::rowAt(int y) const {
+  if (y < kRulerHeight) return -1;
+  const int row = (y - kRulerHeight + verticalScrollBar()->value()) / look::kRowHeight;
+  return row < int(rows_.size()) ? row : -1;
+}
+
+QRect Ledger::laneRect(int row) const {
+  const Layout l = measure();
+  return {l.lane, top(row) + 4, l.right - l.lane, look::kRowHeight - 8};
+}
+
+double Ledger::timeAt(int x) const {
+  const Layout l = measure();
+  return session_.rig().stage.duration * (x - l.lane) / std::max(1, l.right - l.lane);
+}
+
+int Ledger::xAt(double time) const {
+  const Layout l = measure();
+  return l.lane + int(std::lround((l.right - l.lane) * time / session_.rig().stage.duration));
+}
+
+bool Ledger::isSelected(const LedgerRow& row) const {
+  return row.id != rig::kNone && session_.selection().count(row.id) > 0;
+}
+
+QStringList Ledger::findings() const {
+  QStringList list;
+  for (const LedgerRow& r : rows_)
+    if (r.kind == LedgerRow::Kind::loose && session_.rig().part(r.id))
+      list << tr("%1 is tied to nothing").arg(QString::fromStdString(session_.rig().partName(r.id)));
+  const run::Recording* recording = session_.recording();
+  for (std::size_t j = 0; recording && j < session_.rig().joints.size(); ++j)
+    if (const auto at = recording->partedAt(j))
+      list << tr("%1 parted at %2 s").arg(QString::fromStdString(session_.rig().joints[j].name)).arg(*at, 0, 'f', 2);
+  return list;
+}
+
+void Ledger::paintEvent(QPaintEvent*) {
+  lanes_.update(session_, rows_);
+  QPainter painter(viewport());
+  painter.setRenderHint(QPainter::Antialiasing);
+  painter.fillRect(viewport()->rect(), look::kPaper);
+  const Layout layout = measure();
+  painter.setClipRect(0, kRulerHeight, viewport()->width(), viewport()->height() - kRulerHeight);
+  const int first = std::max(0, rowAt(kRulerHeight));
+  const int last = std::min(int(rows_.size()) - 1, first + viewport()->height() / look::kRowHeight + 1);
+  for (int r = first; r <= last; ++r) paintRow(painter, layout, r);
+  paintRail(painter, layout);
+  painter.setClipping(false);
+  paintRuler(painter, layout);
+  paintPlayhead(painter, layout);
+  if (rows_.empty()) {
+    painter.setPen(look::kMuted);
+    painter.drawText(viewport()->rect(), Qt::AlignCenter, tr("No joints yet. Join two parts (J) or draw a line (L)."));
+  }
+}
+
+void Ledger::paintRuler(QPainter& painter, const Layout& l) {
+  painter.fillRect(0, 0, viewport()->width(), kRulerHeight, look::kPaper);
+  painter.setPen(look::kHairline);
+  painter.drawLine(0, kRulerHeight - 1, viewport()->width(), kRulerHeight - 1);
+  painter.setFont(look::font(look::Size::small));
+  painter.setPen(look::kMuted);
+  painter.drawText(QRect(l.rail, 0, l.lane - l.rail - 8, kRulerHeight - 4), Qt::AlignLeft | Qt::AlignBottom,
+                   session_.quantity() == Quantity::load ? tr("load against strength, or against the run's largest")
+                                                         : tr("separation, 1 nm pale to 0.1 mm deep"));
+  const double duration = session_.rig().stage.duration;
+  double step = std::pow(10, std::floor(std::log10(duration / 4)));
+  while (duration / step > 12) step *= duration / step > 24 ? 5 : 2;
+  for (double t = 0; t <= duration * (1 + 1e-9); t += step) {
+    const int x = xAt(t);
+    painter.drawLine(x, kRulerHeight - 6, x, kRulerHeight - 2);
+    painter.drawText(QRect(x - 30, 0, 60, kRulerHeight - 7), Qt::AlignHCenter | Qt::AlignBottom,
+                     QString::number(t, 'g', 4));
+  }
+}
+
+void Ledger::paintRail(QPainter& painter, const Layout& l) {
+  const auto x = [&](const LedgerRow& r) { return l.rail + kColumn * std::min(r.column, kMostColumns); };
+  const auto y = [&](int row) { return top(row) + look::kRowHeight / 2; };
+  for (int r = 0; r < int(rows_.size()); ++r) {
+    const LedgerRow& row = rows_[r];
+    if (row.parent >= 0 && !row.member) {
+      const LedgerRow& parent = rows_[row.parent];
+      const bool held = parent.kind == LedgerRow::Kind::held;
+      painter.setPen(QPen(held ? look::kInk : look::kMuted, held ? 3 : 1.6));
+      painter.drawLine(x(parent), y(row.parent), x(parent), y(r));
+      painter.setPen(QPen(look::kMuted, 1.6));
+      if (x(row) != x(parent)) painter.drawLine(x(parent), y(r), x(row), y(r));
+      painter.drawLine(x(row), y(r), l.glyph - 3, y(r));
+    }
+    if (row.rejoins >= 0) {
+      const int edge = l.glyph - 4;
+      QPainterPath path(QPointF(edge, y(r)));
+      path.lineTo(edge + 3, y(r));
+      path.lineTo(edge + 3, y(row.rejoins));
+      path.lineTo(x(rows_[row.rejoins]), y(row.rejoins));
+      painter.setPen(QPen(look::kTeal, 1.4));
+      painter.drawPath(path);
+    }
+    if (row.kind == LedgerRow::Kind::held) {
+      painter.fillRect(QRectF(x(row) - 5, y(r) - 5, 10, 10), look::kInk);
+    } else if (row.kind == LedgerRow::Kind::loose) {
+      painter.setBrush(Qt::NoBrush);
+      painter.setPen(QPen(look::kAmber, 1.6, Qt::DashLine));
+      painter.drawEllipse(QPointF(x(row), y(r)), 5, 5);
+    }
+  }
+}
+
+void Ledger::paintRow(QPainter& painter, const Layout& l, int index) {
+  const LedgerRow& row = rows_[index];
+  const rig::Rig& rig = session_.rig();
+  const int y = top(index);
+  const QRect whole(0, y, viewport()->width(), look::kRowHeight);
+  if (isSelected(row)) painter.fillRect(whole, look::kTealTint);
+  painter.setPen(look::kHairline);
+  painter.drawLine(l.name, whole.bottom(), viewport()->width(), whole.bottom());
+  QString name, pair;
+  const QRectF glyph(l.glyph + (row.member ? 6 : 0), y + 2, look::kRowHeight - 4, look::kRowHeight - 4);
+  const bool parted = std::any_of(row.joints.begin(), row.joints.end(), [&](std::size_t j) {
+    return session_.hasFrames() && session_.recording()->partedAt(j).has_value();
+  });
+  const QColor ink = parted ? look::kBrick : isSelected(row) ? look::kTeal : look::kInk;
+  switch (row.kind) {
+    case LedgerRow::Kind::held:
+      name = QString::fromStdString(rig.partName(row.id));
+      pair = row.id == rig::kNone ? tr("holds") : tr("static");
+      break;
+    case LedgerRow::Kind::loose:
+      name = QString::fromStdString(rig.partName(row.id));
+      pair = tr("tied to nothing");
+      break;
+    case LedgerRow::Kind::joint: {
+      const rig::Joint& j = *rig.joint(row.id);
+      name = QString::fromStdString(j.name);
+      pair = QString::fromStdString(rig.partName(j.a.part) + " \u00b7 " + rig.partName(j.b.part));
+      look::drawGlyph(painter, glyph, j.type, ink);
+      break;
+    }
+    case LedgerRow::Kind::line: {
+      const rig::Line& line = *rig.line(row.id);
+      name = QString("%1 \u00d7%2").arg(QString::fromStdString(line.name)).arg(line.links);
+      const bool open = unfolded_.count(row.id) > 0;
+      pair = tr("%1 joints").arg(row.joints.size());
+      if (lanes_.frames() > 0 && !open)
+        pair +=
+            tr(", worst %1").arg(QString::fromStdString(rig.joints[lanes_.worst(index, lanes_.peakFrame(index))].name));
+      look::drawLineGlyph(painter, glyph, ink);
+      painter.setPen(Qt::NoPen);
+      painter.setBrush(look::kMuted);
+      const QPointF c(l.name - 5, y + look::kRowHeight / 2.0);
+      const QPolygonF arrow = open ? QPolygonF{c + QPointF(-3, -1.5), c + QPointF(3, -1.5), c + QPointF(0, 3)}
+                                   : QPolygonF{c + QPointF(-1.5, -3), c + QPointF(-1.5, 3), c + QPointF(3, 0)};
+      painter.drawPolygon(arrow);
+      break;
+    }
+  }
+  const bool loose = row.kind == LedgerRow::Kind::loose;
+  const auto text = [&](int from, int to, const QString& words, const QFont& font, const QColor& color) {
+    painter.setFont(font);
+    painter.setPen(color);
+    painter.drawText(QRect(from, y, to - from, look::kRowHeight), Qt::AlignLeft | Qt::AlignVCenter,
+                     painter.fontMetrics().elidedText(words, Qt::ElideRight, to - from));
+  };
+  text(l.name + (row.member ? 10 : 4), l.pair - 6, name, look::font(look::Size::text, isSelected(row)),
+       loose ? look::kAmber : ink);
+  text(l.pair, l.bar - 6, pair, look::font(look::Size::small), loose ? look::kAmber : look::kMuted);
+  if (row.joints.empty()) return;
+  const QRectF bar(l.bar, y + look::kRowHeight / 2.0 - 4, 52, 8);
+  painter.setPen(Qt::NoPen);
+  painter.setBrush(look::kWell);
+  painter.drawRoundedRect(bar, 4, 4);
+  if (lanes_.frames() > 0) {
+    const double peak = std::min(1.0, double(lanes_.peak(index)));
+    painter.setBrush(look::loadColor(parted ? 1 : lanes_.peak(index)));
+    painter.drawRoundedRect(QRectF(bar.x(), bar.y(), std::max(8.0, bar.width() * peak), bar.height()), 4, 4);
+  }
+  paintLane(painter, l, index);
+}
+
+void Ledger::paintLane(QPainter& painter, const Layout& l, int index) {
+  const LedgerRow& row = rows_[index];
+  const QRect lane = laneRect(index);
+  painter.fillRect(lane, look::kWell);
+  if (lanes_.frames() == 0) return;
+  const run::Recording& recording = *session_.recording();
+  const double perPixel = session_.rig().stage.duration / std::max(1, lane.width()) / recording.frameTime();
+  painter.setRenderHint(QPainter::Antialiasing, false);
+  for (int x = 0; x < lane.width(); ++x) {
+    const std::size_t from = static_cast<std::size_t>(x * perPixel);
+    const std::size_t to = std::max(from + 1, static_cast<std::size_t>((x + 1) * perPixel));
+    if (from >= lanes_.frames()) break;
+    float worst = 0;
+    for (std::size_t f = from; f < std::min(to, lanes_.frames()); ++f) worst = std::max(worst, lanes_.value(index, f));
+    painter.fillRect(lane.x() + x, lane.y(), 1, lane.height(), look::loadColor(worst));
+  }
+  painter.setRenderHint(QPainter::Antialiasing);
+  for (std::size_t j : row.joints)
+    if (const auto at = recording.partedAt(j)) {
+      if (row.joints.size() == 1) {
+        const QRect after(xAt(*at), lane.y(), lane.right() - xAt(*at) + 1, lane.height());
+        painter.fillRect(after, look::kPaper);
+        painter.fillRect(after, QBrush(look::kBrick, Qt::BDiagPattern));
+      }
+      look::drawParted(painter, QPointF(xAt(*at), lane.center().y()));
+    }
+  Q_UNUSED(l);
+}
+
+void Ledger::paintPlayhead(QPainter& painter, const Layout& l) {
+  const int x = xAt(session_.playhead());
+  if (x < l.lane - 1) return;
+  painter.setPen(QPen(look::kInk, 1.2));
+  painter.drawLine(x, 8, x, viewport()->height());
+  painter.setPen(Qt::NoPen);
+  painter.setBrush(look::kInk);
+  painter.drawPolygon(
+      QPolygonF{QPointF(x - 5, 2), QPointF(x + 5, 2), QPointF(x + 5, 6), QPointF(x, 12), QPointF(x - 5, 6)});
+}
+
+void Ledger::selectRow(int row) {
+  if (row < 0 || rows_[row].id == rig::kNone) return session_.select({});
+  session_.select({rows_[row].id});
+}
+
+void Ledger::mousePressEvent(QMouseEvent* event) {
+  const int row = rowAt(int(event->position().y()));
+  const Layout l = measure();
+  if (row >= 0) {
+    if (rows_[row].kind == LedgerRow::Kind::line && event->position().x() > l.name - 14 &&
+        event->position().x() < l.name + 3) {
+      setUnfolded(rows_[row].id, !unfolded_.count(rows_[row].id));
+      return;
+    }
+    if (event->modifiers() & (Qt::ShiftModifier | Qt::ControlModifier))
+      session_.toggle(rows_[row].id);
+    else
+      selectRow(row);
+  }
+  if (event->position().x() >= l.lane - 4) {
+    scrubbing_ = true;
+    session_.setPlaying(false);
+    session_.setPlayhead(timeAt(int(event->position().x())));
+  }
+}
+
+void Ledger::mouseMoveEvent(QMouseEvent* event) {
+  if (scrubbing_) session_.setPlayhead(timeAt(int(event->position().x())));
+}
+
+void Ledger::mouseReleaseEvent(QMouseEvent*) {
+  scrubbing_ = false;
+}
+
+void Ledger::mouseDoubleClickEvent(QMouseEvent* event) {
+  const int row = rowAt(int(event->position().y()));
+  if (row >= 0 && rows_[row].kind == LedgerRow::Kind::line && event->position().x() < measure().lane)
+    setUnfolded(rows_[row].id, !unfolded_.count(rows_[row].id));
+}
+
+void Ledger::moveSelection(int by) {
+  int at = by > 0 ? -1 : int(rows_.size());
+  for (int r = 0; r < int(rows_.size()); ++r)
+    if (isSelected(rows_[r])) at = r;
+  const int next = at + by;
+  if (next >= 0 && next < int(rows_.size())) selectRow(next);
+}
+
+void Ledger::keyPressEvent(QKeyEvent* event) {
+  const rig::Line* line = session_.rig().line(session_.selected());
+  switch (event->key()) {
+    case Qt::Key_Up:
+      return moveSelection(-1);
+    case Qt::Key_Down:
+      return moveSelection(1);
+    case Qt::Key_Right:
+      if (line) setUnfolded(line->id, true);
+      return;
+    case Qt::Key_Left:
+      if (line) setUnfolded(line->id, false);
+      return;
+    default:
+      QAbstractScrollArea::keyPressEvent(event);
+  }
+}
+
+QString Ledger::tipFor(const QPoint& at) const {
+  const int row = rowAt(at.y());
+  if (row < 0 || rows_[row].joints.empty() || at.x() < measure().lane || lanes_.frames() == 0) return {};
+  const run::Recording& recording = *session_.recording();
+  const double time = timeAt(at.x());
+  const std::size_t frame = recording.indexAt(time);
+  const std::size_t j = lanes_.worst(row, frame);
+  const run::JointSample& s = recording.frame(frame).joints[j];
+  return tr("%1 at %2 s\n%3, separation %4")
+      .arg(QString::fromStdString(session_.rig().joints[j].name))
+      .arg(recording.frame(frame).time, 0, 'f', 3)
+      .arg(newtons(s.force), metres(s.separation));
+}
+
+bool Ledger::viewportEvent(QEvent* event) {
+  if (event->type() == QEvent::ToolTip) {
+    const auto* help = static_cast<QHelpEvent*>(event);
+    const QString tip = tipFor(help->pos());
+    tip.isEmpty() ? QToolTip::hideText() : QToolTip::showText(help->globalPos(), tip, this);
+    return true;
+  }
+  return QAbstractScrollArea::viewportEvent(event);
+}
+
+void Ledger::resizeEvent(QResizeEvent* event) {
+  QAbstractScrollArea::resizeEvent(event);
+  rebuild();
+}
+
+}  // namespace calm::app

@@ -1,0 +1,62 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// calm-tether [RIG] [--picture FILE [--at SECONDS]]
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QElapsedTimer>
+#include <QIcon>
+#include <cstdio>
+
+#include "app/session.h"
+#include "app/window.h"
+#include "rig/demos.h"
+
+namespace {
+
+// Waits for the run to be computed, shows the moment, and keeps a picture of the window.
+int takePicture(calm::app::Session& session, calm::app::Window& window, const QString& file, double at) {
+  QElapsedTimer waited;
+  waited.start();
+  while (session.computing() && waited.elapsed() < 120000) QApplication::processEvents(QEventLoop::AllEvents, 20);
+  session.setPlaying(false);
+  session.setPlayhead(at);
+  for (int i = 0; i < 10; ++i) QApplication::processEvents(QEventLoop::AllEvents, 30);
+  if (window.grab().save(file)) return 0;
+  std::fprintf(stderr, "calm-tether: %s: cannot be written\n", qPrintable(file));
+  return 1;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  QApplication app(argc, argv);
+  QApplication::setApplicationName("calm-tether");
+  QApplication::setApplicationDisplayName("Calm Tether");
+  QApplication::setApplicationVersion(CALM_VERSION);
+  QApplication::setDesktopFileName("calm-tether");
+  QApplication::setStyle("Fusion");
+  QCommandLineParser parser;
+  parser.setApplicationDescription("Calm Tether: a bench for joints");
+  parser.addHelpOption();
+  parser.addVersionOption();
+  parser.addPositionalArgument("rig", "A rig file to open; without one the jib hoist of Saltmarsh Quay.", "[rig]");
+  const QCommandLineOption picture("picture", "Keep a picture of the window as <file> (PNG) and leave.", "file");
+  const QCommandLineOption at("at", "The moment of the run that the picture shows, in seconds.", "seconds", "3");
+  const QCommandLineOption pick("select", "Select the part, joint or line of this name.", "name");
+  parser.addOptions({picture, at, pick});
+  parser.process(app);
+
+  calm::app::Session session;
+  calm::app::Window window(session);
+  const QStringList files = parser.positionalArguments();
+  if (files.isEmpty()) {
+    session.show(calm::rig::jibHoistSlice());
+  } else if (!session.open(files.front())) {
+    std::fprintf(stderr, "calm-tether: %s\n", qPrintable(session.lastFault()));
+    if (parser.isSet(picture)) return 1;
+  }
+  window.show();
+  session.setPlaying(true);
+  if (parser.isSet(pick)) session.selectByName(parser.value(pick));
+  if (parser.isSet(picture)) return takePicture(session, window, parser.value(picture), parser.value(at).toDouble());
+  return QApplication::exec();
+}

@@ -1,0 +1,188 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "app/session.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "rig/file.h"
+
+namespace calm::app {
+
+Session::Session(QObject* parent) : QObject(parent) {
+  connect(&timer_, &QTimer::timeout, this, &Session::tick);
+  connect(this, &Session::message, this, [this](const QString& text, bool fault) {
+    if (fault) lastFault_ = text;
+  });
+  timer_.start(16);
+  clock_.start();
+}
+
+Session::~Session() = default;
+
+bool Session::edit(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge) {
+  try {
+    history_.apply(name.toStdString(), change, merge.toStdString());
+  } catch (const std::exception& e) {
+    emit message(QString::fromStdString(e.what()), true);
+    return false;
+  }
+  rerun();
+  emit rigChanged();
+  return true;
+}
+
+void Session::undo() {
+  if (!history_.canUndo()) return;
+  emit message(tr("Undid: %1").arg(QString::fromStdString(history_.undoName())), false);
+  history_.undo();
+  select(selection_);
+  rerun();
+  emit rigChanged();
+}
+
+void Session::redo() {
+  if (!history_.canRedo()) return;
+  emit message(tr("Did again: %1").arg(QString::fromStdString(history_.redoName())), false);
+  history_.redo();
+  select(selection_);
+  rerun();
+  emit rigChanged();
+}
+
+bool Session::open(const QString& path) {
+  try {
+    show(rig::loadRig(path.toStdString()), path);
+  } catch (const std::exception& e) {
+    emit message(QString::fromStdString(e.what()), true);
+    return false;
+  }
+  return true;
+}
+
+bool Session::save(const QString& path) {
+  try {
+    rig::saveRig(rig(), path.toStdString());
+  } catch (const std::exception& e) {
+    emit message(QString::fromStdString(e.what()), true);
+    return false;
+  }
+  path_ = path;
+  history_.markSaved();
+  emit message(tr("Saved %1").arg(path), false);
+  emit rigChanged();
+  return true;
+}
+
+void Session::show(rig::Rig rig, const QString& path) {
+  history_ = rig::History(std::move(rig));
+  path_ = path;
+  select({});
+  rerun();
+  emit rigChanged();
+}
+
+void Session::select(const std::set<rig::Id>& ids) {
+  std::set<rig::Id> known;
+  for (rig::Id id : ids)
+    if (rig().part(id) || rig().joint(id) || rig().line(id)) known.insert(id);
+  if (known == selection_) return;
+  selection_ = known;
+  emit selectionChanged();
+}
+
+void Session::toggle(rig::Id id) {
+  std::set<rig::Id> next = selection_;
+  if (!next.erase(id)) next.insert(id);
+  select(next);
+}
+
+void Session::selectByName(const QString& name) {
+  const std::string wanted = name.toStdString();
+  const auto pick = [&](const auto& items) {
+    for (const auto& item : items)
+      if (item.name == wanted) select({item.id});
+  };
+  pick(rig().parts);
+  pick(rig().joints);
+  pick(rig().lines);
+}
+
+void Session::rerun() {
+  live_ = std::make_unique<run::LiveRun>(history_.snapshot());
+  playhead_ = 0;
+  framesSeen_ = 0;
+  largestSeen_ = 0;
+  largestForce_ = 0;
+  shownError_.clear();
+  emit changed();
+}
+
+const run::Frame* Session::frame() const {
+  if (!hasFrames()) return nullptr;
+  return &recording()->frame(recording()->indexAt(playhead_));
+}
+
+void Session::setPlaying(bool playing) {
+  // Play at the end starts over.
+  if (playing && hasFrames() && playhead_ >= rig().stage.duration - 1e-9) playhead_ = 0;
+  playing_ = playing;
+  clock_.restart();
+  emit changed();
+}
+
+void Session::setPlayhead(double time) {
+  playhead_ = std::clamp(time, 0.0, hasFrames() ? recording()->endTime() : 0.0);
+  emit changed();
+}
+
+void Session::stepFrames(int frames) {
+  setPlaying(false);
+  if (!hasFrames()) return;
+  const double frame = recording()->frameTime();
+  setPlayhead((std::round(playhead_ / frame) + frames) * frame);
+}
+
+void Session::setQuantity(Quantity quantity) {
+  quantity_ = quantity;
+  emit changed();
+}
+
+double Session::loadFraction(std::size_t joint, const run::JointSample& sample) const {
+  const rig::Joint& j = rig().joints[joint];
+  if (j.breakForce || j.breakTorque)
+    return std::max(j.breakForce ? sample.force / *j.breakForce : 0,
+                    j.breakTorque ? sample.torque / *j.breakTorque : 0);
+  // Without a strength nothing can fail: the ramp stops short of its red end.
+  const double largest = largestForce();
+  return largest > 0 ? std::min(sample.force / largest, 0.999) : 0;
+}
+
+double Session::largestForce() const {
+  for (; hasFrames() && largestSeen_ < recording()->size(); ++largestSeen_)
+    for (const run::JointSample& s : recording()->frame(largestSeen_).joints)
+      largestForce_ = std::max(largestForce_, static_cast<double>(s.force));
+  return largestForce_;
+}
+
+void Session::tick() {
+  const double elapsed = clock_.restart() / 1000.0;
+  bool redraw = false;
+  if (live_) {
+    const QString error = QString::fromStdString(live_->error());
+    if (!error.isEmpty() && error != shownError_) {
+      shownError_ = error;
+      emit message(error, true);
+    }
+    redraw = recording()->size() != framesSeen_;
+    framesSeen_ = recording()->size();
+  }
+  if (playing_ && hasFrames()) {
+    const double before = playhead_;
+    playhead_ = std::min(playhead_ + elapsed, recording()->endTime());
+    redraw |= playhead_ != before;
+    if (playhead_ >= rig().stage.duration - 1e-9) playing_ = false;
+  }
+  if (redraw) emit changed();
+}
+
+}  // namespace calm::app

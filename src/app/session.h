@@ -1,0 +1,113 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What the window is showing: the rig with its history, what is selected, the run and the playhead. Widgets read it
+// and ask it for changes; they do not know one another.
+#pragma once
+
+#include <QElapsedTimer>
+#include <QObject>
+#include <QTimer>
+#include <functional>
+#include <memory>
+#include <set>
+
+#include "rig/history.h"
+#include "rig/kits/line.h"
+#include "run/live_run.h"
+
+namespace calm::app {
+
+// What is about to be made, drawn in the View before it is.
+struct Preview {
+  std::optional<rig::Part> part;
+  std::vector<Vec3> line;  // corners
+  std::optional<Vec3> pivot;
+  std::vector<rig::Id> partners;
+};
+
+enum class Quantity { load, separation };
+
+class Session : public QObject {
+  Q_OBJECT
+ public:
+  explicit Session(QObject* parent = nullptr);
+  ~Session() override;
+
+  // --- The rig ---
+  const rig::Rig& rig() const { return history_.now(); }
+  const rig::History& history() const { return history_; }
+  // Applies the edit as one undoable step and runs anew. Returns false, with a message, if the edit throws.
+  bool edit(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge = {});
+  void endMerge() { history_.endMerge(); }
+  void undo();
+  void redo();
+
+  QString path() const { return path_; }
+  bool unsaved() const { return history_.unsaved(); }
+  // Replace the rig. The first two return false, with a message, and leave all as it was if they cannot.
+  bool open(const QString& path);
+  bool save(const QString& path);
+  void show(rig::Rig rig, const QString& path = {});
+  // The last message of something that failed.
+  QString lastFault() const { return lastFault_; }
+
+  // --- Selection ---
+  const std::set<rig::Id>& selection() const { return selection_; }
+  // The one selected thing, or kNone.
+  rig::Id selected() const { return selection_.size() == 1 ? *selection_.begin() : rig::kNone; }
+  void select(const std::set<rig::Id>& ids);
+  void toggle(rig::Id id);
+  void selectByName(const QString& name);
+
+  // --- The run ---
+  // Null until the first run.
+  const run::Recording* recording() const { return live_ ? live_->recording().get() : nullptr; }
+  bool hasFrames() const { return recording() && recording()->size() > 0; }
+  double playhead() const { return playhead_; }
+  bool playing() const { return playing_; }
+  bool computing() const { return live_ && !live_->finished(); }
+  double costRatio() const { return live_ ? live_->costRatio() : 0; }
+  // The frame under the playhead; null before the first.
+  const run::Frame* frame() const;
+  void setPlaying(bool playing);
+  void setPlayhead(double time);
+  void stepFrames(int frames);
+  void reset() { setPlayhead(0); }
+
+  Quantity quantity() const { return quantity_; }
+  void setQuantity(Quantity quantity);
+  // Load of joint j as a fraction: of its strength, or of the largest load in the rig where it has none.
+  double loadFraction(std::size_t joint, const run::JointSample& sample) const;
+  // The largest force that any joint has carried in the run so far, N.
+  double largestForce() const;
+
+  Preview& preview() { return preview_; }
+  const Preview& preview() const { return preview_; }
+  void previewChanged() { emit changed(); }
+
+ signals:
+  void rigChanged();  // the document, its name or its saved state
+  void selectionChanged();
+  void changed();  // anything drawn: playhead, frames, preview, quantity
+  void message(const QString& text, bool fault);
+
+ private:
+  void rerun();
+  void tick();
+
+  rig::History history_;
+  QString path_;
+  std::set<rig::Id> selection_;
+  std::unique_ptr<run::LiveRun> live_;
+  double playhead_ = 0;
+  bool playing_ = false;
+  std::size_t framesSeen_ = 0;
+  mutable std::size_t largestSeen_ = 0;
+  mutable double largestForce_ = 0;
+  QTimer timer_;
+  QElapsedTimer clock_;
+  Quantity quantity_ = Quantity::load;
+  Preview preview_;
+  QString shownError_, lastFault_;
+};
+
+}  // namespace calm::app

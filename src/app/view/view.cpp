@@ -1,0 +1,298 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "app/view/view.h"
+
+#include <QMouseEvent>
+#include <QOffscreenSurface>
+#include <QOpenGLContext>
+#include <QPainter>
+#include <QPainterPath>
+
+#include "app/look/look.h"
+#include "rig/units.h"
+
+namespace calm::app {
+
+namespace {
+constexpr double kPickRadius = 9;    // px
+constexpr double kMarkerRadius = 4;  // px
+constexpr double kClickSlop = 4;     // px
+
+QSurfaceFormat wantedFormat() {
+  QSurfaceFormat format;
+  format.setVersion(3, 3);
+  format.setProfile(QSurfaceFormat::CoreProfile);
+  format.setDepthBufferSize(24);
+  format.setStencilBufferSize(8);
+  format.setSamples(4);
+  return format;
+}
+}  // namespace
+
+bool View::available() {
+  QOpenGLContext context;
+  context.setFormat(wantedFormat());
+  if (!context.create()) return false;
+  QOffscreenSurface surface;
+  surface.setFormat(context.format());
+  surface.create();
+  if (!context.makeCurrent(&surface)) return false;
+  context.doneCurrent();
+  return context.format().version() >= qMakePair(3, 3);
+}
+
+View::View(Session& session, QWidget* parent) : QOpenGLWidget(parent), session_(session) {
+  setFormat(wantedFormat());
+  setMinimumSize(320, 200);
+  setFocusPolicy(Qt::StrongFocus);
+  setAccessibleName(tr("View"));
+  connect(&session_, &Session::changed, this, qOverload<>(&QWidget::update));
+  connect(&session_, &Session::selectionChanged, this, qOverload<>(&QWidget::update));
+}
+
+View::~View() {
+  makeCurrent();
+}
+
+void View::initializeGL() {
+  if (!renderer_.initialize()) error_ = renderer_.error();
+}
+
+void View::setTaker(std::function<void(const Pick&)> taker) {
+  taker_ = std::move(taker);
+  setCursor(taker_ ? Qt::CrossCursor : Qt::ArrowCursor);
+}
+
+void View::setJointsThrough(bool on) {
+  jointsThrough_ = on;
+  update();
+}
+
+Pose View::poseOf(std::size_t part) const {
+  const run::Frame* frame = session_.frame();
+  return frame ? frame->parts[part].pose : session_.rig().parts[part].pose;
+}
+
+Vec3 View::pivotOf(std::size_t joint) const {
+  const rig::Rig& rig = session_.rig();
+  const rig::Joint& j = rig.joints[joint];
+  const rig::Side& side = j.b.part != rig::kNone ? j.b : j.a;
+  const rig::Part* part = rig.part(side.part);
+  if (!part) return side.at;
+  return poseOf(static_cast<std::size_t>(part - rig.parts.data())).apply(side.at);
+}
+
+Aabb View::boundsOfParts(const std::set<rig::Id>& ids) const {
+  Aabb box;
+  const auto& parts = session_.rig().parts;
+  for (std::size_t i = 0; i < parts.size(); ++i)
+    if (ids.empty() || ids.count(parts[i].id) || ids.count(parts[i].line))
+      box.include(boundsOf(parts[i].shape, poseOf(i)));
+  const auto& joints = session_.rig().joints;
+  for (std::size_t j = 0; j < joints.size(); ++j)
+    if (ids.count(joints[j].id)) box.include({pivotOf(j) - Vec3::Constant(0.25), pivotOf(j) + Vec3::Constant(0.25)});
+  return box;
+}
+
+void View::frameAll() {
+  const Aabb box = boundsOfParts({});
+  if ((box.low.array() <= box.high.array()).all()) camera_.frame(box);
+  update();
+}
+
+void View::frameSelection() {
+  const Aabb box = boundsOfParts(session_.selection());
+  if ((box.low.array() <= box.high.array()).all()) camera_.frame(box);
+  update();
+}
+
+double View::jointValue(std::size_t joint) const {
+  const run::Frame* frame = session_.frame();
+  return frame ? session_.loadFraction(joint, frame->joints[joint]) : 0;
+}
+
+bool View::isParted(std::size_t joint) const {
+  if (!session_.hasFrames()) return false;
+  const auto at = session_.recording()->partedAt(joint);
+  return at && *at <= session_.playhead() + 1e-9;
+}
+
+Pick View::pickAt(const QPointF& pixel) const {
+  Pick pick;
+  const rig::Rig& rig = session_.rig();
+  double best = kPickRadius;
+  for (std::size_t j = 0; j < rig.joints.size(); ++j)
+    if (const auto p = camera_.project(pivotOf(j))) {
+      const double d = std::hypot(p->x() - pixel.x(), p->y() - pixel.y());
+      if (d < best) best = d, pick.joint = rig.joints[j].id;
+    }
+  const Ray ray = camera_.ray(pixel);
+  double nearest = 1e300;
+  for (std::size_t i = 0; i < rig.parts.size(); ++i)
+    if (const auto hit = castRay(ray, rig.parts[i].shape, poseOf(i)); hit && hit->distance < nearest)
+      nearest = hit->distance, pick.part = rig.parts[i].id;
+  if (rig.stage.groundHeight)
+    if (const auto hit = castRay(ray, HalfSpace{}, {Vec3(0, *rig.stage.groundHeight, 0), Quat::Identity()});
+        hit && hit->distance < nearest)
+      nearest = hit->distance, pick.part = rig::kNone;
+  if (nearest < 1e300) pick.point = ray.origin + nearest * ray.direction;
+  return pick;
+}
+
+void View::paintGL() {
+  camera_.setViewport(size());
+  if (!framed_ && !session_.rig().parts.empty()) {
+    frameAll();
+    framed_ = true;
+  }
+  if (!error_.isEmpty()) {
+    QPainter painter(this);
+    painter.fillRect(rect(), look::kHazeHigh);
+    painter.setPen(look::kBrick);
+    painter.drawText(rect(), Qt::AlignCenter, tr("This graphics driver cannot draw the View: %1").arg(error_));
+    return;
+  }
+  const rig::Rig& rig = session_.rig();
+  renderer_.begin(camera_, size() * devicePixelRatio());
+  if (rig.stage.groundHeight) {
+    renderer_.drawGround(*rig.stage.groundHeight);
+    for (std::size_t i = 0; i < rig.parts.size(); ++i)
+      if (poseOf(i).position.y() > *rig.stage.groundHeight)
+        renderer_.drawShadow(rig.parts[i].shape, poseOf(i), *rig.stage.groundHeight);
+  }
+  const auto& chosen = session_.selection();
+  const auto& partners = session_.preview().partners;
+  for (std::size_t i = 0; i < rig.parts.size(); ++i) {
+    const rig::Part& p = rig.parts[i];
+    const bool marked = chosen.count(p.id) || (p.line && chosen.count(p.line)) ||
+                        std::find(partners.begin(), partners.end(), p.id) != partners.end();
+    const QColor base = p.role == Role::dynamic ? look::kGlass : look::kStone;
+    const QColor color = marked ? QColor(0x5F, 0xA8, 0xB6) : base;
+    renderer_.drawShape(p.shape, poseOf(i), color, marked ? look::kTeal : base.darker(165));
+  }
+  for (std::size_t j = 0; j < rig.joints.size(); ++j) {
+    const Vec3 at = pivotOf(j);
+    const bool marked = chosen.count(rig.joints[j].id) > 0;
+    const double radius = camera_.metresPerPixel(at) * kMarkerRadius * (marked ? 1.5 : 1);
+    const QColor color = isParted(j) ? look::kBrick : look::loadColor(jointValue(j));
+    renderer_.drawMarker(at, radius, marked && !isParted(j) ? look::kTeal : color, jointsThrough_);
+  }
+  if (session_.preview().part)
+    renderer_.drawShape(session_.preview().part->shape, session_.preview().part->pose, look::kTeal, look::kTeal, 0.45);
+  renderer_.end();
+  paintOverlay();
+}
+
+void View::paintOverlay() {
+  QPainter painter(this);
+  painter.setRenderHint(QPainter::Antialiasing);
+  const rig::Rig& rig = session_.rig();
+  for (std::size_t j = 0; j < rig.joints.size(); ++j)
+    if (rig.joints[j].id == session_.selected()) paintCallout(painter, j);
+  paintPreview(painter);
+  if (rig.parts.empty()) {
+    painter.setPen(look::kInk);
+    painter.setFont(look::font(look::Size::heading));
+    painter.drawText(rect(), Qt::AlignCenter, tr("What are you building?\nBegin with a Part (P) or a Line (L)."));
+  }
+}
+
+void View::paintCallout(QPainter& painter, std::size_t joint) {
+  const auto at = camera_.project(pivotOf(joint));
+  const run::Frame* frame = session_.frame();
+  if (!at || !frame) return;
+  const rig::Joint& j = session_.rig().joints[joint];
+  const bool parted = isParted(joint);
+  const auto newtons = [](double f) { return QString::fromStdString(rig::formatQuantity(f, rig::Dimension::force)); };
+  const QString name = QString::fromStdString(j.name);
+  QString reading = parted ? tr("parted at %1 s").arg(*session_.recording()->partedAt(joint), 0, 'f', 2)
+                           : newtons(frame->joints[joint].force);
+  if (!parted && j.breakForce) reading += tr(" of %1").arg(newtons(*j.breakForce));
+  painter.setFont(look::font(look::Size::text, true));
+  const double width =
+      std::max(painter.fontMetrics().horizontalAdvance(name), painter.fontMetrics().horizontalAdvance(reading)) + 20;
+  QRectF box(at->x() + 34, at->y() - 50, width, 40);
+  if (box.right() > this->width() - 8) box.moveRight(at->x() - 34);
+  if (box.top() < 8) box.moveTop(at->y() + 16);
+  const bool failing = parted || jointValue(joint) >= 1;
+  const QColor edge = failing ? look::kBrick : look::kTeal;
+  painter.setPen(QPen(edge, 1.2));
+  painter.drawLine(*at, QPointF(box.left() > at->x() ? box.left() : box.right(), box.center().y()));
+  painter.setBrush(look::kPaper);
+  painter.drawRoundedRect(box, 4, 4);
+  painter.setPen(edge);
+  painter.drawText(box.adjusted(10, 4, -6, -20), Qt::AlignLeft | Qt::AlignVCenter, name);
+  painter.setPen(look::kInk);
+  painter.setFont(look::font(look::Size::text));
+  painter.drawText(box.adjusted(10, 20, -6, -4), Qt::AlignLeft | Qt::AlignVCenter, reading);
+}
+
+void View::paintPreview(QPainter& painter) {
+  const Preview& preview = session_.preview();
+  if (preview.line.size() > 1) {
+    QPainterPath path;
+    bool started = false;
+    for (const Vec3& p : preview.line)
+      if (const auto at = camera_.project(p)) {
+        started ? path.lineTo(*at) : path.moveTo(*at);
+        started = true;
+      }
+    painter.setPen(QPen(look::kTeal, 2.4, Qt::DashLine, Qt::RoundCap));
+    painter.setBrush(Qt::NoBrush);
+    painter.drawPath(path);
+    painter.setBrush(look::kTeal);
+    for (const Vec3& end : {preview.line.front(), preview.line.back()})
+      if (const auto at = camera_.project(end)) painter.drawEllipse(*at, 4, 4);
+  }
+  if (preview.pivot)
+    if (const auto at = camera_.project(*preview.pivot)) {
+      painter.setPen(QPen(look::kTeal, 2));
+      painter.setBrush(look::kPaper);
+      painter.drawEllipse(*at, 7, 7);
+      painter.drawLine(*at - QPointF(11, 0), *at + QPointF(11, 0));
+      painter.drawLine(*at - QPointF(0, 11), *at + QPointF(0, 11));
+    }
+}
+
+void View::mousePressEvent(QMouseEvent* event) {
+  pressed_ = last_ = event->position();
+  dragged_ = false;
+}
+
+void View::mouseMoveEvent(QMouseEvent* event) {
+  const QPointF delta = event->position() - last_;
+  if ((event->position() - pressed_).manhattanLength() > kClickSlop) dragged_ = true;
+  last_ = event->position();
+  if (!dragged_) return;
+  const bool shift = event->modifiers() & Qt::ShiftModifier;
+  if (event->buttons() & Qt::MiddleButton || (event->buttons() && shift))
+    camera_.pan(delta.x(), delta.y());
+  else if (event->buttons())
+    camera_.orbit(delta.x(), delta.y());
+  update();
+}
+
+void View::mouseReleaseEvent(QMouseEvent* event) {
+  if (dragged_ || event->button() != Qt::LeftButton) return;
+  const Pick pick = pickAt(event->position());
+  if (taker_) {
+    taker_(pick);
+    return;
+  }
+  const rig::Id id = pick.joint != rig::kNone ? pick.joint : pick.part;
+  if (event->modifiers() & (Qt::ShiftModifier | Qt::ControlModifier)) {
+    if (id != rig::kNone) session_.toggle(id);
+  } else {
+    session_.select(id == rig::kNone ? std::set<rig::Id>{} : std::set<rig::Id>{id});
+  }
+}
+
+void View::mouseDoubleClickEvent(QMouseEvent*) {
+  frameSelection();
+}
+
+void View::wheelEvent(QWheelEvent* event) {
+  camera_.zoom(std::pow(1.0015, event->angleDelta().y()), event->position());
+  update();
+}
+
+}  // namespace calm::app

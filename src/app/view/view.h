@@ -1,0 +1,70 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The View: parts and joints in space. Draws the moment under the playhead, picks by casting rays in the engine's
+// shapes.
+#pragma once
+
+#include <QOpenGLWidget>
+
+#include "app/session.h"
+#include "app/view/camera.h"
+#include "app/view/renderer.h"
+
+namespace calm::app {
+
+// What a click in the View means while something is being made.
+struct Pick {
+  rig::Id part = rig::kNone;   // kNone: the ground or nothing
+  rig::Id joint = rig::kNone;  // under the pointer, if any
+  std::optional<Vec3> point;   // where the ray met something
+};
+
+class View : public QOpenGLWidget {
+  Q_OBJECT
+ public:
+  explicit View(Session& session, QWidget* parent = nullptr);
+  ~View() override;
+
+  // Whether this machine can show it; false under platforms without OpenGL.
+  static bool available();
+
+  Camera& camera() { return camera_; }
+  void frameAll();
+  void frameSelection();
+  bool jointsThrough() const { return jointsThrough_; }
+  void setJointsThrough(bool on);
+
+  Pick pickAt(const QPointF& pixel) const;
+  // Until cleared, clicks go to the taker instead of selecting.
+  void setTaker(std::function<void(const Pick&)> taker);
+
+ protected:
+  void initializeGL() override;
+  void paintGL() override;
+  void mousePressEvent(QMouseEvent* event) override;
+  void mouseMoveEvent(QMouseEvent* event) override;
+  void mouseReleaseEvent(QMouseEvent* event) override;
+  void wheelEvent(QWheelEvent* event) override;
+  void mouseDoubleClickEvent(QMouseEvent* event) override;
+
+ private:
+  Pose poseOf(std::size_t part) const;
+  Vec3 pivotOf(std::size_t joint) const;
+  Aabb boundsOfParts(const std::set<rig::Id>& ids) const;
+  double jointValue(std::size_t joint) const;
+  bool isParted(std::size_t joint) const;
+  void paintOverlay();
+  void paintCallout(QPainter& painter, std::size_t joint);
+  void paintPreview(QPainter& painter);
+
+  Session& session_;
+  Camera camera_;
+  Renderer renderer_;
+  std::function<void(const Pick&)> taker_;
+  QPointF pressed_, last_;
+  bool dragged_ = false;
+  bool framed_ = false;
+  bool jointsThrough_ = true;
+  QString error_;
+};
+
+}  // namespace calm::app

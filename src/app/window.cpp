@@ -1,0 +1,385 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "app/window.h"
+
+#include <QButtonGroup>
+#include <QCloseEvent>
+#include <QFileDialog>
+#include <QLabel>
+#include <QLineEdit>
+#include <QMenuBar>
+#include <QMessageBox>
+#include <QPushButton>
+#include <QScrollArea>
+#include <QSplitter>
+#include <QVBoxLayout>
+
+#include "app/card/card.h"
+#include "app/ledger/ledger.h"
+#include "app/look/look.h"
+#include "app/make/maker.h"
+#include "app/view/view.h"
+#include "rig/demos.h"
+#include "rig/edits.h"
+
+namespace calm::app {
+
+namespace {
+QLabel* chip(const QString& name) {
+  auto* label = new QLabel;
+  label->setObjectName(name);
+  label->setFixedHeight(24);
+  label->setStyleSheet(QString("padding: 3px 10px; border: 1px solid %1; border-radius: 11px; background: %2")
+                           .arg(look::kHairline.name(), look::kWell.name()));
+  return label;
+}
+}  // namespace
+
+Window::Window(Session& session) : session_(session) {
+  setStyleSheet(look::styleSheet());
+  setFont(look::font(look::Size::text));
+  resize(1280, 800);
+  setMinimumSize(1024, 640);
+  auto* central = new QWidget;
+  auto* column = new QVBoxLayout(central);
+  column->setContentsMargins(0, 0, 0, 0);
+  column->setSpacing(0);
+  column->addWidget(buildHeader());
+  auto* body = new QHBoxLayout;
+  body->setSpacing(0);
+  auto* split = new QSplitter(Qt::Vertical);
+  split->setHandleWidth(1);
+  split->addWidget(buildStageArea());
+  auto* lower = new QWidget;
+  auto* lowerColumn = new QVBoxLayout(lower);
+  lowerColumn->setContentsMargins(0, 0, 0, 0);
+  lowerColumn->setSpacing(0);
+  lowerColumn->addWidget(buildTransport());
+  ledger_ = new Ledger(session_);
+  lowerColumn->addWidget(ledger_, 1);
+  split->addWidget(lower);
+  split->setSizes({470, 270});
+  split->setStretchFactor(0, 1);
+  body->addWidget(split, 1);
+  card_ = new Card(session_);
+  auto* scroll = new QScrollArea;
+  scroll->setWidget(card_);
+  scroll->setWidgetResizable(true);
+  scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  scroll->setFrameShape(QFrame::NoFrame);
+  scroll->setFixedWidth(look::kCardWidth + 1);
+  scroll->setStyleSheet(QString("QScrollArea { border-left: 1px solid %1; }").arg(look::kHairline.name()));
+  body->addWidget(scroll);
+  column->addLayout(body, 1);
+  setCentralWidget(central);
+  buildActions();
+  connect(&session_, &Session::changed, this, &Window::refresh);
+  connect(&session_, &Session::rigChanged, this, &Window::refreshTitle);
+  connect(&session_, &Session::message, this, &Window::showMessage);
+  messageTimer_.setSingleShot(true);
+  connect(&messageTimer_, &QTimer::timeout, message_, [this] { message_->hide(); });
+  refreshTitle();
+  refresh();
+}
+
+QWidget* Window::buildHeader() {
+  auto* header = new QWidget;
+  header->setFixedHeight(44);
+  auto* row = new QHBoxLayout(header);
+  row->setContentsMargins(look::kMargin, 0, look::kMargin, 0);
+  title_ = new QLabel;
+  title_->setFont(look::font(look::Size::heading, true));
+  state_ = new QLabel;
+  state_->setProperty("muted", true);
+  row->addWidget(title_);
+  row->addWidget(state_);
+  row->addStretch();
+  for (const char* name : {"gravity", "rate", "units", "ground"}) {
+    chips_ << chip(name);
+    row->addWidget(chips_.back());
+  }
+  return header;
+}
+
+QWidget* Window::buildStageArea() {
+  stageArea_ = new QWidget;
+  auto* layout = new QVBoxLayout(stageArea_);
+  layout->setContentsMargins(0, 0, 0, 0);
+  if (View::available()) {
+    view_ = new View(session_);
+    layout->addWidget(view_);
+  } else {
+    auto* notice =
+        new QLabel(tr("There is no OpenGL 3.3 here, so the View cannot be drawn.\n"
+                      "Everything else works: add by typing, run, and read the Ledger."));
+    notice->setObjectName("noView");
+    notice->setAlignment(Qt::AlignCenter);
+    notice->setStyleSheet(QString("background: %1").arg(look::kHazeHigh.name()));
+    layout->addWidget(notice);
+  }
+  stageArea_->installEventFilter(this);
+  addStrip_ = new QFrame(stageArea_);
+  addStrip_->setObjectName("addStrip");
+  addStrip_->setStyleSheet(
+      QString("#addStrip { border: 1px solid %1; border-radius: 8px; }").arg(look::kHairline.name()));
+  auto* strip = new QVBoxLayout(addStrip_);
+  strip->setContentsMargins(8, 8, 8, 8);
+  strip->setSpacing(5);
+  auto* word = new QLabel(tr("Add"));
+  word->setFont(look::font(look::Size::small, true));
+  word->setProperty("muted", true);
+  strip->addWidget(word);
+  for (const auto& [kind, text] :
+       {std::pair("part", tr("Part   P")), std::pair("joint", tr("Joint   J")), std::pair("line", tr("Line   L"))}) {
+    auto* button = new QPushButton(text);
+    button->setObjectName(QString("add-") + kind);
+    const QString name = kind;
+    connect(button, &QPushButton::clicked, this, [this, name] { openMaker(name); });
+    strip->addWidget(button);
+  }
+  return stageArea_;
+}
+
+QWidget* Window::buildTransport() {
+  auto* bar = new QWidget;
+  bar->setFixedHeight(42);
+  auto* row = new QHBoxLayout(bar);
+  row->setContentsMargins(look::kMargin, 0, look::kMargin, 0);
+  const auto button = [&](const QString& text, const QString& name, const QString& tip,
+                          const std::function<void()>& run) {
+    auto* b = new QPushButton(text);
+    b->setAccessibleName(name);
+    b->setToolTip(tip);
+    b->setFocusPolicy(Qt::TabFocus);
+    connect(b, &QPushButton::clicked, this, run);
+    row->addWidget(b);
+    return b;
+  };
+  play_ =
+      button(tr("Run"), tr("Run"), tr("Run or pause (Space)"), [this] { session_.setPlaying(!session_.playing()); });
+  play_->setProperty("primary", true);
+  play_->setFixedWidth(76);
+  button(QStringLiteral("\u2039"), tr("Step back"), tr("One frame back (,)"), [this] {
+    session_.stepFrames(-1);
+  })->setFixedWidth(34);
+  button(QStringLiteral("\u203a"), tr("Step on"), tr("One frame on (.)"), [this] {
+    session_.stepFrames(1);
+  })->setFixedWidth(34);
+  button(tr("Start"), tr("Back to the start"), tr("Back to the start (Home)"), [this] { session_.reset(); });
+  time_ = new QLabel;
+  time_->setFont(look::font(look::Size::heading, true));
+  time_->setMinimumWidth(118);
+  row->addWidget(time_);
+  row->addStretch();
+  message_ = new QLabel;
+  message_->setObjectName("message");
+  message_->hide();
+  row->addWidget(message_);
+  advice_ = new QLabel;
+  advice_->setObjectName("advice");
+  row->addWidget(advice_);
+  auto* label = new QLabel(tr("Lanes"));
+  label->setProperty("muted", true);
+  row->addWidget(label);
+  auto* group = new QButtonGroup(bar);
+  for (const auto& [text, quantity] :
+       {std::pair(tr("Load"), Quantity::load), std::pair(tr("Separation"), Quantity::separation)}) {
+    auto* b = new QPushButton(text);
+    b->setCheckable(true);
+    b->setChecked(quantity == Quantity::load);
+    group->addButton(b);
+    const Quantity q = quantity;
+    connect(b, &QPushButton::clicked, this, [this, q] { session_.setQuantity(q); });
+    row->addWidget(b);
+    quantityButtons_ << b;
+  }
+  return bar;
+}
+
+QAction* Window::action(const QString& text, const QKeySequence& key, const std::function<void()>& run) {
+  auto* a = new QAction(text, this);
+  a->setShortcut(key);
+  connect(a, &QAction::triggered, this, run);
+  addAction(a);
+  return a;
+}
+
+void Window::buildActions() {
+  QMenu* file = menuBar()->addMenu(tr("Rig"));
+  file->addAction(action(tr("New"), QKeySequence::New, [this] { newRig(); }));
+  file->addAction(action(tr("Open\u2026"), QKeySequence::Open, [this] { openFile(); }));
+  file->addAction(action(tr("Open the jib hoist"), {}, [this] {
+    if (mayLeave()) session_.show(rig::jibHoistSlice());
+  }));
+  file->addAction(action(tr("Save"), QKeySequence::Save, [this] { saveFile(false); }));
+  file->addAction(action(tr("Save as\u2026"), QKeySequence::SaveAs, [this] { saveFile(true); }));
+  file->addSeparator();
+  file->addAction(action(tr("Leave"), QKeySequence::Quit, [this] { close(); }));
+  QMenu* edit = menuBar()->addMenu(tr("Edit"));
+  edit->addAction(action(tr("Undo"), QKeySequence::Undo, [this] { session_.undo(); }));
+  edit->addAction(action(tr("Do again"), QKeySequence("Ctrl+Shift+Z"), [this] { session_.redo(); }));
+  edit->addAction(action(tr("Delete"), QKeySequence::Delete, [this] { deleteSelection(); }));
+  edit->addAction(action(tr("Rename"), Qt::Key_F2, [this] { card_->beginRename(); }));
+  edit->addAction(
+      action(tr("Select nothing"), Qt::Key_Escape, [this] { maker_ ? closeMaker() : session_.select({}); }));
+  QMenu* add = menuBar()->addMenu(tr("Add"));
+  add->addAction(action(tr("Part"), Qt::Key_P, [this] { openMaker("part"); }));
+  add->addAction(action(tr("Joint"), Qt::Key_J, [this] { openMaker("joint"); }));
+  add->addAction(action(tr("Line"), Qt::Key_L, [this] { openMaker("line"); }));
+  QMenu* run = menuBar()->addMenu(tr("Run"));
+  run->addAction(action(tr("Run or pause"), Qt::Key_Space, [this] { session_.setPlaying(!session_.playing()); }));
+  run->addAction(action(tr("One frame on"), Qt::Key_Period, [this] { session_.stepFrames(1); }));
+  run->addAction(action(tr("One frame back"), Qt::Key_Comma, [this] { session_.stepFrames(-1); }));
+  run->addAction(action(tr("Back to the start"), Qt::Key_Home, [this] { session_.reset(); }));
+  QMenu* look = menuBar()->addMenu(tr("Look"));
+  const auto looking = [this](const std::function<void(View&)>& change) {
+    return [this, change] {
+      if (!view_) return;
+      change(*view_);
+      view_->update();
+    };
+  };
+  look->addAction(action(tr("At everything"), Qt::Key_0, looking([](View& v) { v.frameAll(); })));
+  look->addAction(action(tr("At the selection"), Qt::Key_9, looking([](View& v) { v.frameSelection(); })));
+  look->addAction(action(tr("From the front"), Qt::Key_1, looking([](View& v) { v.camera().face(0, 0); })));
+  look->addAction(action(tr("From the right"), Qt::Key_2, looking([](View& v) { v.camera().face(90, 0); })));
+  look->addAction(action(tr("From above"), Qt::Key_3, looking([](View& v) { v.camera().face(0, 86); })));
+  look->addAction(action(tr("Without perspective"), Qt::Key_4,
+                         looking([](View& v) { v.camera().setOrthographic(!v.camera().orthographic()); })));
+  look->addAction(
+      action(tr("Joints through parts"), Qt::Key_X, looking([](View& v) { v.setJointsThrough(!v.jointsThrough()); })));
+}
+
+void Window::openMaker(const QString& kind) {
+  const bool same = maker_ && maker_->property("kind").toString() == kind;
+  closeMaker();
+  if (same) return;
+  // What is being made stands in the start pose.
+  session_.setPlaying(false);
+  session_.reset();
+  if (kind == "part") maker_ = new PartMaker(session_, stageArea_);
+  if (kind == "joint") maker_ = new JointMaker(session_, stageArea_);
+  if (kind == "line") maker_ = new LineMaker(session_, stageArea_);
+  maker_->setProperty("kind", kind);
+  connect(maker_, &Maker::done, this, &Window::closeMaker);
+  if (view_)
+    view_->setTaker([this](const Pick& pick) {
+      if (!maker_) return;
+      maker_->take(pick);
+      maker_->refresh();
+    });
+  maker_->refresh();
+  maker_->show();
+  placeFloating();
+  maker_->setFocus();
+}
+
+void Window::closeMaker() {
+  if (!maker_) return;
+  maker_->hide();
+  maker_->deleteLater();
+  maker_ = nullptr;
+  session_.preview() = {};
+  session_.previewChanged();
+  if (view_) {
+    view_->setTaker({});
+    view_->setFocus();
+  }
+}
+
+void Window::placeFloating() {
+  addStrip_->adjustSize();
+  addStrip_->move(12, 12);
+  if (!maker_) return;
+  maker_->adjustSize();
+  maker_->move(addStrip_->geometry().right() + 10, 12);
+  maker_->raise();
+}
+
+bool Window::eventFilter(QObject* watched, QEvent* event) {
+  if (watched == stageArea_ && (event->type() == QEvent::Resize || event->type() == QEvent::Show)) placeFloating();
+  return QMainWindow::eventFilter(watched, event);
+}
+
+void Window::resizeEvent(QResizeEvent* event) {
+  QMainWindow::resizeEvent(event);
+  placeFloating();
+}
+
+void Window::refresh() {
+  const double duration = session_.rig().stage.duration;
+  time_->setText(QString("%1 s  <span style='color:%2; font-weight:normal; font-size:9pt'>/ %3</span>")
+                     .arg(session_.playhead(), 0, 'f', 2)
+                     .arg(look::kMuted.name())
+                     .arg(duration, 0, 'f', 2));
+  play_->setText(session_.playing() ? tr("Pause") : tr("Run"));
+  const QStringList findings = ledger_->findings();
+  QString text;
+  if (!findings.isEmpty()) text = tr("\u26a0 %1 to look at: %2").arg(findings.size()).arg(findings.front());
+  if (text == advice_->text()) return;
+  advice_->setText(text);
+  advice_->setToolTip(findings.join("\n"));
+  advice_->setVisible(!text.isEmpty());
+  advice_->setStyleSheet(QString("padding: 4px 12px; border-radius: 12px; color: %1; background: %2")
+                             .arg(look::kAmber.name(), look::kAmberTint.name()));
+}
+
+void Window::refreshTitle() {
+  const rig::Rig& rig = session_.rig();
+  title_->setText(QString::fromStdString(rig.name));
+  state_->setText(session_.unsaved() ? tr("not saved") : session_.path().isEmpty() ? QString() : tr("saved"));
+  setWindowTitle(tr("%1 \u2013 Calm Tether").arg(QString::fromStdString(rig.name)));
+  const bool down = rig.stage.gravity.y() <= 0;
+  chips_[0]->setText(tr("%1 m/s\u00b2 %2").arg(rig.stage.gravity.norm()).arg(down ? "\u2193" : ""));
+  chips_[1]->setText(tr("%1 Hz \u00d7 %2").arg(rig.stage.frameRate).arg(rig.stage.substeps));
+  chips_[2]->setText(tr("metres"));
+  chips_[3]->setText(rig.stage.groundHeight ? tr("ground on") : tr("no ground"));
+}
+
+void Window::showMessage(const QString& text, bool fault) {
+  message_->setText(message_->fontMetrics().elidedText(text, Qt::ElideRight, 460));
+  message_->setToolTip(text);
+  message_->setStyleSheet(QString("color: %1").arg((fault ? look::kBrick : look::kMuted).name()));
+  message_->show();
+  messageTimer_.start(fault ? 12000 : 4000);
+}
+
+void Window::deleteSelection() {
+  if (session_.selection().empty()) return;
+  const std::set<rig::Id> ids = session_.selection();
+  session_.edit(ids.size() == 1 ? tr("delete") : tr("delete %1 things").arg(ids.size()),
+                [&](rig::Rig& rig) { rig::remove(rig, ids); });
+  session_.select({});
+}
+
+bool Window::mayLeave() {
+  if (!session_.unsaved()) return true;
+  const auto answer =
+      QMessageBox::question(this, tr("Calm Tether"), tr("\"%1\" has changes that are not saved.").arg(title_->text()),
+                            QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
+  return answer == QMessageBox::Discard || (answer == QMessageBox::Save && saveFile(false));
+}
+
+void Window::newRig() {
+  if (mayLeave()) session_.show({});
+}
+
+void Window::openFile() {
+  if (!mayLeave()) return;
+  const QString path = QFileDialog::getOpenFileName(this, tr("Open a rig"), {}, tr("Rigs (*.rig.json *.json)"));
+  if (!path.isEmpty()) session_.open(path);
+}
+
+bool Window::saveFile(bool as) {
+  QString path = session_.path();
+  if (as || path.isEmpty())
+    path = QFileDialog::getSaveFileName(this, tr("Save the rig"), path, tr("Rigs (*.rig.json)"));
+  if (path.isEmpty()) return false;
+  if (!path.endsWith(".json")) path += ".rig.json";
+  return session_.save(path);
+}
+
+void Window::closeEvent(QCloseEvent* event) {
+  mayLeave() ? event->accept() : event->ignore();
+}
+
+}  // namespace calm::app

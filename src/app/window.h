@@ -1,0 +1,67 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The main window: View above, Ledger below, Card at the right, Add at the View's left edge.
+#pragma once
+
+#include <QMainWindow>
+
+#include "app/session.h"
+
+class QLabel;
+class QPushButton;
+class QStackedLayout;
+
+namespace calm::app {
+
+class Card;
+class Ledger;
+class Maker;
+class View;
+
+class Window : public QMainWindow {
+  Q_OBJECT
+ public:
+  explicit Window(Session& session);
+
+  // Opens a panel of the Add strip; pressing its key again closes it.
+  void openMaker(const QString& kind);
+  void closeMaker();
+  Maker* maker() const { return maker_; }
+  View* view() const { return view_; }
+  Ledger* ledger() const { return ledger_; }
+  Card* card() const { return card_; }
+
+ protected:
+  void closeEvent(QCloseEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
+  bool eventFilter(QObject* watched, QEvent* event) override;
+
+ private:
+  QWidget* buildHeader();
+  QWidget* buildStageArea();
+  QWidget* buildTransport();
+  void buildActions();
+  QAction* action(const QString& text, const QKeySequence& key, const std::function<void()>& run);
+  void placeFloating();
+  void refresh();
+  void refreshTitle();
+  void showMessage(const QString& text, bool fault);
+  void deleteSelection();
+  bool mayLeave();
+  void newRig();
+  void openFile();
+  bool saveFile(bool as);
+
+  Session& session_;
+  View* view_ = nullptr;
+  Ledger* ledger_ = nullptr;
+  Card* card_ = nullptr;
+  Maker* maker_ = nullptr;
+  QWidget *stageArea_ = nullptr, *addStrip_ = nullptr;
+  QLabel *title_ = nullptr, *state_ = nullptr, *time_ = nullptr, *message_ = nullptr, *advice_ = nullptr;
+  QList<QLabel*> chips_;
+  QPushButton* play_ = nullptr;
+  QList<QPushButton*> quantityButtons_;
+  QTimer messageTimer_;
+};
+
+}  // namespace calm::app

@@ -1,0 +1,97 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "rig/units.h"
+
+#include <fmt/format.h>
+
+#include <charconv>
+#include <cmath>
+#include <numbers>
+#include <vector>
+
+namespace calm::rig {
+
+namespace {
+
+struct Unit {
+  const char* name;
+  double size;  // in SI
+  bool shown;   // whether texts may use it; shown ones in falling size
+};
+
+const std::vector<Unit>& unitsOf(Dimension dimension) {
+  static const std::vector<Unit> length{{"km", 1e3, false},    {"m", 1, true},       {"cm", 1e-2, false},
+                                        {"mm", 1e-3, true},    {"um", 1e-6, true},   {"nm", 1e-9, true},
+                                        {"in", 0.0254, false}, {"ft", 0.3048, false}};
+  static const std::vector<Unit> mass{{"t", 1e3, true}, {"kg", 1, true}, {"g", 1e-3, true}, {"lb", 0.45359237, false}};
+  static const std::vector<Unit> density{
+      {"kg/m^3", 1, true}, {"kg/m3", 1, false}, {"g/cm^3", 1e3, false}, {"g/cm3", 1e3, false}};
+  static const std::vector<Unit> force{
+      {"MN", 1e6, true}, {"kN", 1e3, true}, {"N", 1, true}, {"lbf", 4.4482216152605, false}};
+  static const std::vector<Unit> torque{{"kN m", 1e3, true}, {"kNm", 1e3, false}, {"N m", 1, true}, {"Nm", 1, false}};
+  static const std::vector<Unit> time{{"s", 1, true}, {"ms", 1e-3, true}, {"min", 60, false}};
+  static const std::vector<Unit> angle{
+      {"deg", std::numbers::pi / 180, true}, {"rad", 1, false}, {"\u00b0", std::numbers::pi / 180, false}};
+  static const std::vector<Unit> lineMass{{"kg/m", 1, true}, {"g/m", 1e-3, false}};
+  static const std::vector<Unit> number{{"", 1, true}};
+  switch (dimension) {
+    case Dimension::length:
+      return length;
+    case Dimension::mass:
+      return mass;
+    case Dimension::density:
+      return density;
+    case Dimension::force:
+      return force;
+    case Dimension::torque:
+      return torque;
+    case Dimension::time:
+      return time;
+    case Dimension::angle:
+      return angle;
+    case Dimension::lineMass:
+      return lineMass;
+    case Dimension::number:
+      return number;
+  }
+  return number;
+}
+
+std::string trimmed(const std::string& text) {
+  const auto first = text.find_first_not_of(" \t"), last = text.find_last_not_of(" \t");
+  return first == std::string::npos ? std::string() : text.substr(first, last - first + 1);
+}
+
+}  // namespace
+
+std::optional<double> parseQuantity(const std::string& text, Dimension dimension) {
+  const std::string whole = trimmed(text);
+  double value = 0;
+  const char* begin = whole.data() + (whole.starts_with('+') ? 1 : 0);
+  const auto [end, error] = std::from_chars(begin, whole.data() + whole.size(), value);
+  if (error != std::errc() || !std::isfinite(value)) return std::nullopt;
+  const std::string unit = trimmed(std::string(end, whole.data() + whole.size()));
+  if (unit.empty()) return value;
+  for (const Unit& u : unitsOf(dimension))
+    if (unit == u.name) return value * u.size;
+  return std::nullopt;
+}
+
+std::string formatQuantity(double value, Dimension dimension, int digits) {
+  const std::vector<Unit>& units = unitsOf(dimension);
+  const Unit* best = nullptr;
+  const Unit* base = nullptr;
+  for (const Unit& u : units) {
+    if (!u.shown) continue;
+    if (u.size == 1 || !base) base = &u;
+    if (!best || std::abs(value) < best->size * 0.9995) best = &u;
+  }
+  if (value == 0) best = base;
+  const std::string number = fmt::format("{:.{}g}", value / best->size, digits);
+  // Plain digits where the general format would turn to powers of ten.
+  const bool power = number.find('e') != std::string::npos;
+  const std::string plain = power ? fmt::format("{:.0f}", value / best->size) : number;
+  const std::string shown = power && std::abs(value / best->size) < 1 ? "0" : plain;
+  return *best->name ? shown + " " + best->name : shown;
+}
+
+}  // namespace calm::rig
