@@ -3,6 +3,8 @@
 // time.
 #include <benchmark/benchmark.h>
 
+#include <chrono>
+
 #include "physics/rigs.h"
 
 namespace {

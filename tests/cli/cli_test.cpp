@@ -1,0 +1,81 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The command line as its user meets it: the real program, its files, its exit codes.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <array>
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+
+namespace {
+
+struct Outcome {
+  int code;
+  std::string text;  // both streams
+};
+
+Outcome cli(const std::string& arguments) {
+  FILE* pipe = popen((std::string(CLI_PROGRAM) + " " + arguments + " 2>&1").c_str(), "r");
+  std::string text;
+  std::array<char, 4096> buffer;
+  while (const std::size_t n = fread(buffer.data(), 1, buffer.size(), pipe)) text.append(buffer.data(), n);
+  return {WEXITSTATUS(pclose(pipe)), text};
+}
+
+class Cli : public testing::Test {
+ protected:
+  std::filesystem::path folder = std::filesystem::temp_directory_path() / ("calm-cli-" + std::to_string(getpid()));
+  void SetUp() override { std::filesystem::create_directories(folder); }
+  void TearDown() override { std::filesystem::remove_all(folder); }
+  std::string at(const char* name) const { return (folder / name).string(); }
+  std::string demo() const {
+    cli("demo " + at("demo.rig.json"));
+    return at("demo.rig.json");
+  }
+  void expectOneClearLine(const Outcome& o, const std::string& word) const {
+    EXPECT_NE(o.code, 0);
+    EXPECT_EQ(std::count(o.text.begin(), o.text.end(), '\n'), 1) << o.text;
+    EXPECT_THAT(o.text, testing::HasSubstr(word));
+  }
+};
+
+TEST_F(Cli, RunsTheDemoAndWritesReportAndTable) {
+  const Outcome o = cli("run " + demo() + " --seconds 2 --substeps 4 --report " + at("r.json") + " --csv " + at("r.csv"));
+  EXPECT_EQ(o.code, 0) << o.text;
+  std::ifstream file(at("r.json"));
+  const nlohmann::json report = nlohmann::json::parse(file);
+  EXPECT_EQ(report.at("joints").size(), 41u);
+  EXPECT_NEAR(report.at("run").at("simulated_s").get<double>(), 2, 1e-9);
+  std::ifstream table(at("r.csv"));
+  std::string line;
+  int rows = 0;
+  while (std::getline(table, line)) ++rows;
+  EXPECT_EQ(rows, 1 + 121);
+}
+
+TEST_F(Cli, HelpExplainsEveryOptionWithItsUnit) {
+  const Outcome o = cli("run --help");
+  EXPECT_EQ(o.code, 0);
+  for (const char* word : {"--seconds", "in s", "--substeps", "--report", "--csv", "RIG"})
+    EXPECT_THAT(o.text, testing::HasSubstr(word));
+}
+
+TEST_F(Cli, BadInputsGiveOneClearLine) {
+  const std::string rig = demo();
+  expectOneClearLine(cli("run " + at("none.json")), "none.json");
+  expectOneClearLine(cli("run " + rig + " --seconds minus"), "--seconds");
+  expectOneClearLine(cli("run " + rig + " --seconds -1"), "--seconds");
+  expectOneClearLine(cli("run " + rig + " --seconds nan"), "--seconds");
+  expectOneClearLine(cli("run " + rig + " --substeps 0"), "--substeps");
+  expectOneClearLine(cli("run " + rig + " --wings"), "--wings");
+  expectOneClearLine(cli("run"), "RIG");
+  expectOneClearLine(cli("fly"), "calm-tether-cli");
+  expectOneClearLine(cli("run " + rig + " --seconds 0.1 --report " + at("no/such/r.json")), "r.json");
+  std::ofstream(at("bad.json")) << "{\"format\": \"calm-tether-rig\", \"version\": 1, \"parts\": [{\"id\": 1}]}";
+  expectOneClearLine(cli("run " + at("bad.json")), "parts[0]");
+}
+
+}  // namespace

@@ -1,0 +1,195 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The rig format: round trips, the schema, and every kind of bad file.
+#include "rig/file.h"
+
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <valijson/adapters/nlohmann_json_adapter.hpp>
+#include <valijson/schema.hpp>
+#include <valijson/schema_parser.hpp>
+#include <valijson/validator.hpp>
+
+#include "rig/demos.h"
+#include "rig/edits.h"
+
+namespace calm::rig {
+namespace {
+
+std::string smallRig(const std::string& from = {}, const std::string& to = {}) {
+  std::string text = R"({"format": "calm-tether-rig", "version": 1, "name": "post",
+ "stage": {"gravity_m_s2": [0, -9.81, 0], "ground": {"height_m": 0}},
+ "parts": [
+  {"id": 1, "name": "post", "role": "static", "shape": {"type": "box", "size_m": [0.2, 2, 0.2]}, "position_m": [0, 1, 0]},
+  {"id": 2, "name": "gate", "shape": {"type": "box", "size_m": [1, 1, 0.05]}, "position_m": [0.6, 1, 0], "mass_kg": 20}],
+ "joints": [{"id": 3, "name": "pin", "type": "hinge", "a": "post", "b": 2, "pivot_m": [0.1, 1, 0], "axis": [0, 1, 0],
+             "break_force_N": 5000}]
+})";
+  if (!from.empty()) {
+    const auto at = text.find(from);
+    EXPECT_NE(at, std::string::npos) << from;
+    text.replace(at, from.size(), to);
+  }
+  return text;
+}
+
+std::string faultOfText(const std::string& text) {
+  try {
+    parseRig(text, "gate.rig.json");
+  } catch (const FileError& e) {
+    return e.what();
+  }
+  return "accepted";
+}
+
+TEST(RigFile, ShortFormGivesBothSidesTheirPivots) {
+  const Rig rig = parseRig(smallRig(), "gate.rig.json");
+  ASSERT_EQ(rig.joints.size(), 1u);
+  EXPECT_LE((rig.joints[0].a.at - Vec3(0.1, 0, 0)).norm(), 1e-15);
+  EXPECT_LE((rig.joints[0].b.at - Vec3(-0.5, 0, 0)).norm(), 1e-15);
+  EXPECT_LE((rig.joints[0].b.axis - Vec3::UnitY()).norm(), 1e-15);
+  EXPECT_EQ(rig.nextId, 4);
+}
+
+TEST(RigFile, WhatIsWrittenReadsBackTheSame) {
+  const Rig rig = jibHoistSlice();
+  const std::string once = formatRig(rig);
+  EXPECT_EQ(formatRig(parseRig(once, "x")), once);
+}
+
+TEST(RigFile, DemoInTheFolderIsTheOneInTheProgram) {
+  std::ifstream file(DEMO_FOLDER "/jib-hoist-slice.rig.json");
+  const std::string text((std::istreambuf_iterator<char>(file)), {});
+  EXPECT_EQ(text, formatRig(jibHoistSlice())) << "write it anew with: calm-tether-cli demo demos/jib-hoist-slice.rig.json";
+}
+
+TEST(RigFile, WhatIsWrittenAndTheShortFormFitTheSchema) {
+  std::ifstream file(SCHEMA_FILE);
+  nlohmann::json schemaJson;
+  file >> schemaJson;
+  valijson::Schema schema;
+  valijson::SchemaParser parser;
+  valijson::adapters::NlohmannJsonAdapter schemaAdapter(schemaJson);
+  parser.populateSchema(schemaAdapter, schema);
+  const auto fits = [&](const std::string& text) {
+    const nlohmann::json json = nlohmann::json::parse(text);
+    const valijson::adapters::NlohmannJsonAdapter adapter(json);
+    valijson::Validator validator;
+    return validator.validate(schema, adapter, nullptr);
+  };
+  EXPECT_TRUE(fits(formatRig(jibHoistSlice())));
+  EXPECT_TRUE(fits(smallRig()));
+  EXPECT_FALSE(fits(smallRig("\"size_m\": [0.2, 2, 0.2]", "\"size_m\": [0.2, 2]")));
+  EXPECT_FALSE(fits(smallRig("\"mass_kg\": 20", "\"mass_kg\": \"20\"")));
+  EXPECT_FALSE(fits(smallRig("\"mass_kg\"", "\"mass\"")));
+}
+
+struct BadFile {
+  const char *from, *to, *place, *word;
+};
+
+class BadRig : public testing::TestWithParam<BadFile> {};
+
+TEST_P(BadRig, NamesThePlaceAndTheThing) {
+  const BadFile& bad = GetParam();
+  const std::string fault = faultOfText(smallRig(bad.from, bad.to));
+  EXPECT_NE(fault.find("gate.rig.json"), std::string::npos) << fault;
+  EXPECT_NE(fault.find(bad.place), std::string::npos) << fault;
+  EXPECT_NE(fault.find(bad.word), std::string::npos) << fault;
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Kinds, BadRig,
+    testing::Values(
+        BadFile{"calm-tether-rig", "other", ".format", "no rig file"},
+        BadFile{"\"version\": 1", "\"version\": 99", ".version", "newer"},
+        BadFile{"\"version\": 1", "\"version\": \"1\"", ".version", "whole number"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kg\": 0", "gate", "mass"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kg\": -5", "gate", "mass"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kg\": 1e999", "gate.rig.json", "1e999"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kg\": NaN", "line 5", "JSON"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kg\": null, \"density_kg_m3\": 1e30", "gate", "density"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kg\": 20, \"density_kg_m3\": 7", "parts[1]", "contradict"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kgs\": 20", "parts[1].mass_kgs", "unknown key"},
+        BadFile{"[1, 1, 0.05]", "[1, 0, 0.05]", "parts[1].shape", "above 0"},
+        BadFile{"[1, 1, 0.05]", "[1, 1]", "parts[1].shape.size_m", "three numbers"},
+        BadFile{"[1, 1, 0.05]", "\"big\"", "parts[1].shape.size_m", "list"},
+        BadFile{"\"type\": \"box\", \"size_m\": [1, 1, 0.05]", "\"type\": \"egg\"", "parts[1].shape.type", "egg"},
+        BadFile{"\"position_m\": [0.6, 1, 0]", "\"position_m\": [1e300, 1, 0]", "gate", "position"},
+        BadFile{"\"role\": \"static\"", "\"role\": \"ghost\"", "parts[0].role", "ghost"},
+        BadFile{"\"type\": \"hinge\"", "\"type\": \"glue\"", "joints[0].type", "glue"},
+        BadFile{"\"b\": 2", "\"b\": 7", "joints[0].b", "no part with id 7"},
+        BadFile{"\"a\": \"post\"", "\"a\": \"mast\"", "joints[0].a", "mast"},
+        BadFile{"\"a\": \"post\"", "\"a\": \"gate\"", "pin", "itself"},
+        BadFile{"\"b\": 2", "\"b\": null", "pin", "cannot move"},
+        BadFile{"\"id\": 3", "\"id\": 2", "pin", "twice"},
+        BadFile{"\"axis\": [0, 1, 0]", "\"axis\": [0, 0, 0]", "joints[0].axis", "zero"},
+        BadFile{"\"break_force_N\": 5000", "\"break_force_N\": -1", "pin", "break force"},
+        BadFile{"\"gravity_m_s2\": [0, -9.81, 0]", "\"gravity_m_s2\": [0, true, 0]", "stage.gravity_m_s2[1]", "number"},
+        BadFile{"\"ground\": {\"height_m\": 0}", "\"substeps\": 0", "stage", "substeps"},
+        BadFile{"\"parts\": [", "\"parts\": 3, \"pieces\": [", "pieces", "unknown key"}));
+
+TEST(RigFile, TruncatedAnywhereGivesAFaultAndNothingElse) {
+  const std::string text = smallRig();
+  for (std::size_t length = 0; length + 2 < text.size(); length += 7)
+    EXPECT_NE(faultOfText(text.substr(0, length)), "accepted") << length;
+}
+
+TEST(RigFile, DeepNestingAndNoiseAreRefused) {
+  EXPECT_NE(faultOfText(std::string(100000, '[')), "accepted");
+  EXPECT_NE(faultOfText(std::string("\0\xff\xfe binary", 10)), "accepted");
+  EXPECT_NE(faultOfText(""), "accepted");
+  EXPECT_NE(faultOfText("[]"), "accepted");
+}
+
+class InFolder : public testing::Test {
+ protected:
+  std::filesystem::path folder = std::filesystem::temp_directory_path() / ("calm-tether-" + std::to_string(::getpid()));
+  void SetUp() override { std::filesystem::create_directories(folder); }
+  void TearDown() override { std::filesystem::remove_all(folder); }
+};
+using RigOnDisk = InFolder;
+
+TEST_F(RigOnDisk, SavesAndLoads) {
+  const auto path = folder / "hoist.rig.json";
+  saveRig(jibHoistSlice(), path);
+  EXPECT_EQ(formatRig(loadRig(path)), formatRig(jibHoistSlice()));
+  EXPECT_FALSE(std::filesystem::exists(path.string() + ".part"));
+}
+
+// Root may write anywhere, so the folder that cannot be written is one that is not there, or a file.
+TEST_F(RigOnDisk, AFolderThatCannotBeWrittenIsNamedAndNothingIsLost) {
+  EXPECT_THROW(saveRig(jibHoistSlice(), folder / "missing" / "x.rig.json"), FileError);
+  const auto path = folder / "kept.rig.json";
+  saveRig(jibHoistSlice(), path);
+  const std::string before = formatRig(loadRig(path));
+  std::filesystem::create_directory(path.string() + ".part");  // the new file cannot be begun
+  try {
+    saveRig(Rig{}, path);
+    FAIL() << "saved";
+  } catch (const FileError& e) {
+    EXPECT_NE(std::string(e.what()).find("kept.rig.json"), std::string::npos);
+    EXPECT_NE(std::string(e.what()).find("untouched"), std::string::npos);
+  }
+  EXPECT_EQ(formatRig(loadRig(path)), before);
+}
+
+TEST_F(RigOnDisk, AFullDiskLeavesTheOldFile) {
+  if (!std::filesystem::exists("/dev/full")) return;
+  const auto path = folder / "full.rig.json";
+  saveRig(jibHoistSlice(), path);
+  const std::string before = formatRig(loadRig(path));
+  std::filesystem::create_symlink("/dev/full", path.string() + ".part");
+  EXPECT_THROW(saveRig(Rig{}, path), FileError);
+  EXPECT_EQ(formatRig(loadRig(path)), before);
+}
+
+TEST_F(RigOnDisk, MissingFilesAndFoldersAreNamed) {
+  EXPECT_THROW(loadRig(folder / "none.rig.json"), FileError);
+  EXPECT_THROW(loadRig(folder), FileError);
+}
+
+}  // namespace
+}  // namespace calm::rig
