@@ -9,6 +9,7 @@
 
 #include "rig/demos.h"
 #include "rig/file.h"
+#include "rig/units.h"
 #include "run/report.h"
 
 namespace {
@@ -23,7 +24,11 @@ struct RunCommand {
   void declare(CLI::App& app) {
     app.add_option("RIG", rig, "The rig file to run (see docs/rig-format.md)")->required();
     app.add_option("--seconds", seconds, "How long to simulate, in s (default: the stage's duration)")
-        ->check(CLI::Range(1e-6, 1e6));
+        ->check([](const std::string& text) {
+          const auto value = rig::parseQuantity(text, rig::Dimension::number);
+          const bool good = value && *value >= 1e-6 && *value <= 1e6;
+          return good ? std::string() : "\"" + text + "\" is no number of seconds from 1e-6 to 1e6";
+        });
     app.add_option("--substeps", substeps, "Substeps a frame, a count (default: the stage's)")
         ->check(CLI::Range(1, 10000));
     app.add_option("--report", report, "Write the report here, as JSON: peaks and end values in SI units");

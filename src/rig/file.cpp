@@ -80,7 +80,8 @@ class Node {
   Vec3 direction() const {
     const Vec3 v = vector();
     if (v.norm() < 1e-9) fail("a direction cannot be zero");
-    return v.normalized();
+    // Values of our own come back bit for bit; only others are brought to length.
+    return std::abs(v.norm() - 1) < 1e-14 ? v : v.normalized();
   }
   Quat orientation() const {
     const std::vector<Node> n = list();
@@ -88,7 +89,6 @@ class Node {
     const Quat q(n[0].number(), n[1].number(), n[2].number(), n[3].number());
     if (std::abs(q.norm() - 1) > 1e-3)
       fail(fmt::format("expected a quaternion of length 1, found length {}", q.norm()));
-    // Values of our own come back bit for bit; only rounded ones are brought to length.
     return std::abs(q.norm() - 1) < 1e-14 ? q : q.normalized();
   }
 

@@ -87,10 +87,9 @@ std::string formatQuantity(double value, Dimension dimension, int digits) {
   }
   if (value == 0) best = base;
   const std::string number = fmt::format("{:.{}g}", value / best->size, digits);
-  // Plain digits where the general format would turn to powers of ten.
-  const bool power = number.find('e') != std::string::npos;
-  const std::string plain = power ? fmt::format("{:.0f}", value / best->size) : number;
-  const std::string shown = power && std::abs(value / best->size) < 1 ? "0" : plain;
+  // Plain digits where the general format would turn large numbers to powers of ten.
+  const bool large = number.find("e+") != std::string::npos;
+  const std::string shown = large ? fmt::format("{:.0f}", value / best->size) : number;
   return *best->name ? shown + " " + best->name : shown;
 }
 

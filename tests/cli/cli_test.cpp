@@ -43,7 +43,8 @@ class Cli : public testing::Test {
 };
 
 TEST_F(Cli, RunsTheDemoAndWritesReportAndTable) {
-  const Outcome o = cli("run " + demo() + " --seconds 2 --substeps 4 --report " + at("r.json") + " --csv " + at("r.csv"));
+  const Outcome o =
+      cli("run " + demo() + " --seconds 2 --substeps 4 --report " + at("r.json") + " --csv " + at("r.csv"));
   EXPECT_EQ(o.code, 0) << o.text;
   std::ifstream file(at("r.json"));
   const nlohmann::json report = nlohmann::json::parse(file);

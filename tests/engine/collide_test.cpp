@@ -17,7 +17,9 @@ Manifold meet(const Shape& a, const Pose& pa, const Shape& b, const Pose& pb, do
   return m;
 }
 
-Pose at(double x, double y, double z) { return {{x, y, z}, Quat::Identity()}; }
+Pose at(double x, double y, double z) {
+  return {{x, y, z}, Quat::Identity()};
+}
 
 TEST(Collide, BallsTouchAtOnePointBetweenThem) {
   const Manifold m = meet(Sphere{0.5}, at(0, 0, 0), Sphere{0.3}, at(0.79, 0, 0));
@@ -58,7 +60,8 @@ TEST(Collide, CrossedBoxEdgesMeetAtOnePoint) {
   const Quat onEdge(Eigen::AngleAxisd(M_PI / 4, Vec3::UnitZ()));
   const Quat acrossEdge = Quat(Eigen::AngleAxisd(M_PI / 2, Vec3::UnitY())) * onEdge;
   const double reach = std::sqrt(0.5);
-  const Manifold m = meet(Box{{1, 1, 1}}, {Vec3::Zero(), onEdge}, Box{{1, 1, 1}}, {{0, 2 * reach - 0.002, 0}, acrossEdge});
+  const Manifold m =
+      meet(Box{{1, 1, 1}}, {Vec3::Zero(), onEdge}, Box{{1, 1, 1}}, {{0, 2 * reach - 0.002, 0}, acrossEdge});
   ASSERT_EQ(m.points.size(), 1u);
   EXPECT_NEAR(m.points[0].gap, -0.002, 1e-9);
   EXPECT_LE((m.normal - Vec3::UnitY()).norm(), 1e-9);

@@ -15,7 +15,9 @@ TEST_P(JointRows, JacobianIsTheDerivativeOfTheErrors) {
   std::mt19937 random(static_cast<unsigned>(GetParam()) + 1);
   std::normal_distribution<double> normal;
   const auto vector = [&] { return Vec3(normal(random), normal(random), normal(random)); };
-  const auto rotation = [&] { return Quat(normal(random), normal(random), normal(random), normal(random)).normalized(); };
+  const auto rotation = [&] {
+    return Quat(normal(random), normal(random), normal(random), normal(random)).normalized();
+  };
   const RowCount count = rowCount(GetParam());
   for (int trial = 0; trial < 10; ++trial) {
     Body a, b;

@@ -74,7 +74,8 @@ World busyWorld() {
   physics::Chain chain = physics::makeChain({20, 0.05, 0.2, 50, 0.9});
   chain.world.addBody(ground());
   for (int i = 0; i < 6; ++i)
-    chain.world.addBody(tangible(Box{Vec3::Constant(0.2)}, 3, {{0.05 * i + 2, 0.4 + 0.25 * i, 0.02 * i}, Quat::Identity()}));
+    chain.world.addBody(
+        tangible(Box{Vec3::Constant(0.2)}, 3, {{0.05 * i + 2, 0.4 + 0.25 * i, 0.02 * i}, Quat::Identity()}));
   return chain.world;
 }
 
@@ -142,7 +143,8 @@ TEST(World, RaysFindTheNearestBody) {
 TEST(World, JoinedNeighboursCollideOnlyWhenAsked) {
   const auto contacts = [](bool collide) {
     World world({.gravity = Vec3::Zero()});
-    const BodyId a = world.addBody(tangible(Sphere{0.5}, 1)), b = world.addBody(tangible(Sphere{0.5}, 1, {{0.9, 0, 0}, Quat::Identity()}));
+    const BodyId a = world.addBody(tangible(Sphere{0.5}, 1)),
+                 b = world.addBody(tangible(Sphere{0.5}, 1, {{0.9, 0, 0}, Quat::Identity()}));
     JointDef j = joint(JointType::ball, a, {0.45, 0, 0}, b, {-0.45, 0, 0});
     j.neighboursCollide = collide;
     world.addJoint(j);

@@ -67,7 +67,8 @@ TEST(History, UndoesRedoesAndMergesDrags) {
   History history;
   history.apply("add", [](Rig& r) { addPart(r, boxAt({0, 0, 0})); });
   for (int i = 1; i <= 5; ++i)
-    history.apply("drag", [i](Rig& r) { r.parts[0].pose.position.x() = i; }, "drag crate");
+    history.apply(
+        "drag", [i](Rig& r) { r.parts[0].pose.position.x() = i; }, "drag crate");
   EXPECT_EQ(history.now().parts[0].pose.position.x(), 5);
   EXPECT_EQ(history.undoName(), "drag");
   history.undo();
@@ -83,10 +84,11 @@ TEST(History, UndoesRedoesAndMergesDrags) {
 
 TEST(History, AFailedEditChangesNothing) {
   History history;
-  EXPECT_THROW(history.apply("bad", [](Rig& r) {
-    addPart(r, boxAt({0, 0, 0}));
-    throw std::invalid_argument("no");
-  }),
+  EXPECT_THROW(history.apply("bad",
+                             [](Rig& r) {
+                               addPart(r, boxAt({0, 0, 0}));
+                               throw std::invalid_argument("no");
+                             }),
                std::invalid_argument);
   EXPECT_TRUE(history.now().parts.empty());
   EXPECT_FALSE(history.canUndo());

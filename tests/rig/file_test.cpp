@@ -56,13 +56,14 @@ TEST(RigFile, ShortFormGivesBothSidesTheirPivots) {
 TEST(RigFile, WhatIsWrittenReadsBackTheSame) {
   const Rig rig = jibHoistSlice();
   const std::string once = formatRig(rig);
-  EXPECT_EQ(formatRig(parseRig(once, "x")), once);
+  EXPECT_TRUE(formatRig(parseRig(once, "x")) == once);
 }
 
 TEST(RigFile, DemoInTheFolderIsTheOneInTheProgram) {
   std::ifstream file(DEMO_FOLDER "/jib-hoist-slice.rig.json");
   const std::string text((std::istreambuf_iterator<char>(file)), {});
-  EXPECT_EQ(text, formatRig(jibHoistSlice())) << "write it anew with: calm-tether-cli demo demos/jib-hoist-slice.rig.json";
+  EXPECT_TRUE(text == formatRig(jibHoistSlice()))
+      << "write it anew with: calm-tether-cli demo demos/jib-hoist-slice.rig.json";
 }
 
 TEST(RigFile, WhatIsWrittenAndTheShortFormFitTheSchema) {
@@ -123,8 +124,7 @@ INSTANTIATE_TEST_SUITE_P(
         BadFile{"\"b\": 2", "\"b\": 7", "joints[0].b", "no part with id 7"},
         BadFile{"\"a\": \"post\"", "\"a\": \"mast\"", "joints[0].a", "mast"},
         BadFile{"\"a\": \"post\"", "\"a\": \"gate\"", "pin", "itself"},
-        BadFile{"\"b\": 2", "\"b\": null", "pin", "cannot move"},
-        BadFile{"\"id\": 3", "\"id\": 2", "pin", "twice"},
+        BadFile{"\"b\": 2", "\"b\": null", "pin", "cannot move"}, BadFile{"\"id\": 3", "\"id\": 2", "pin", "twice"},
         BadFile{"\"axis\": [0, 1, 0]", "\"axis\": [0, 0, 0]", "joints[0].axis", "zero"},
         BadFile{"\"break_force_N\": 5000", "\"break_force_N\": -1", "pin", "break force"},
         BadFile{"\"gravity_m_s2\": [0, -9.81, 0]", "\"gravity_m_s2\": [0, true, 0]", "stage.gravity_m_s2[1]", "number"},
@@ -155,7 +155,7 @@ using RigOnDisk = InFolder;
 TEST_F(RigOnDisk, SavesAndLoads) {
   const auto path = folder / "hoist.rig.json";
   saveRig(jibHoistSlice(), path);
-  EXPECT_EQ(formatRig(loadRig(path)), formatRig(jibHoistSlice()));
+  EXPECT_TRUE(formatRig(loadRig(path)) == formatRig(jibHoistSlice()));
   EXPECT_FALSE(std::filesystem::exists(path.string() + ".part"));
 }
 
@@ -173,7 +173,7 @@ TEST_F(RigOnDisk, AFolderThatCannotBeWrittenIsNamedAndNothingIsLost) {
     EXPECT_NE(std::string(e.what()).find("kept.rig.json"), std::string::npos);
     EXPECT_NE(std::string(e.what()).find("untouched"), std::string::npos);
   }
-  EXPECT_EQ(formatRig(loadRig(path)), before);
+  EXPECT_TRUE(formatRig(loadRig(path)) == before);
 }
 
 TEST_F(RigOnDisk, AFullDiskLeavesTheOldFile) {
@@ -183,7 +183,7 @@ TEST_F(RigOnDisk, AFullDiskLeavesTheOldFile) {
   const std::string before = formatRig(loadRig(path));
   std::filesystem::create_symlink("/dev/full", path.string() + ".part");
   EXPECT_THROW(saveRig(Rig{}, path), FileError);
-  EXPECT_EQ(formatRig(loadRig(path)), before);
+  EXPECT_TRUE(formatRig(loadRig(path)) == before);
 }
 
 TEST_F(RigOnDisk, MissingFilesAndFoldersAreNamed) {

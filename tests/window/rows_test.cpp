@@ -28,7 +28,8 @@ struct Linkage {
     bar = add("bar", 0, 2, Role::dynamic);
     right = add("right", 1, 1, Role::dynamic);
     crate = add("crate", 5, 0, Role::dynamic);
-    for (const auto& [a, b] : {std::pair(post, left), std::pair(left, bar), std::pair(bar, right), std::pair(right, post)})
+    for (const auto& [a, b] :
+         {std::pair(post, left), std::pair(left, bar), std::pair(bar, right), std::pair(right, post)})
       rig::addJoint(rig, JointType::hinge, a, b, rig::likelyPivot(rig, a, b), Vec3::UnitZ());
   }
 };

@@ -33,6 +33,7 @@ class WindowTest : public testing::Test {
     session.show(rig::jibHoistSlice());
     window.show();
     ASSERT_TRUE(QTest::qWaitForWindowExposed(&window));
+    QApplication::setActiveWindow(&window);  // there is no window manager to do it
     finishRun();
   }
   void finishRun() {
@@ -41,8 +42,9 @@ class WindowTest : public testing::Test {
   }
   void key(Qt::Key k, Qt::KeyboardModifiers modifiers = {}) { QTest::keyClick(&window, k, modifiers); }
   template <class T>
-  T* named(const QString& accessibleName, QWidget* in = nullptr) {
-    for (T* w : (in ? in : &window)->findChildren<T*>())
+  T* named(const QString& accessibleName) {
+    QApplication::processEvents();  // what was just built is shown by then
+    for (T* w : window.findChildren<T*>())
       if (w->accessibleName() == accessibleName && w->isVisible()) return w;
     ADD_FAILURE() << "no control named " << accessibleName.toStdString();
     return nullptr;
@@ -107,7 +109,8 @@ TEST_F(WindowTest, ClickingALaneSelectsTheJointAndGoesToTheMoment) {
   const int row = rowNamed("hoist chain 3");
   ASSERT_GE(row, 0);
   const QRect lane = window.ledger()->laneRect(row);
-  QTest::mouseClick(window.ledger()->viewport(), Qt::LeftButton, {}, QPoint(window.ledger()->xAt(2), lane.center().y()));
+  QTest::mouseClick(window.ledger()->viewport(), Qt::LeftButton, {},
+                    QPoint(window.ledger()->xAt(2), lane.center().y()));
   EXPECT_EQ(session.selected(), idNamed("hoist chain 3"));
   EXPECT_NEAR(session.playhead(), 2, 0.05);
 }
@@ -235,7 +238,7 @@ TEST_F(WindowTest, DrawsALineAndSavesItWhole) {
   const QString path = folder.filePath("two lines.rig.json");
   ASSERT_TRUE(session.save(path));
   EXPECT_FALSE(session.unsaved());
-  EXPECT_EQ(rig::formatRig(rig::loadRig(path.toStdString())), rig::formatRig(session.rig()));
+  EXPECT_TRUE(rig::formatRig(rig::loadRig(path.toStdString())) == rig::formatRig(session.rig()));
 }
 
 TEST_F(WindowTest, DeleteRenameAndRefusals) {
@@ -264,7 +267,7 @@ TEST_F(WindowTest, AFileThatCannotBeReadLeavesTheRig) {
   EXPECT_FALSE(session.open(bad.fileName()));
   EXPECT_TRUE(session.lastFault().contains("parts[0]")) << session.lastFault().toStdString();
   EXPECT_FALSE(session.save(folder.filePath("no/such/folder/x.rig.json")));
-  EXPECT_EQ(rig::formatRig(session.rig()), before);
+  EXPECT_TRUE(rig::formatRig(session.rig()) == before);
 }
 
 TEST_F(WindowTest, APartTiedToNothingIsShownLooseAndNamed) {

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "app/view/view.h"
 
+#include <QGuiApplication>
 #include <QMouseEvent>
 #include <QOffscreenSurface>
 #include <QOpenGLContext>
@@ -29,6 +30,8 @@ QSurfaceFormat wantedFormat() {
 }  // namespace
 
 bool View::available() {
+  // This platform may hand out a context, but QOpenGLWidget cannot compose with it.
+  if (QGuiApplication::platformName() == "offscreen") return false;
   QOpenGLContext context;
   context.setFormat(wantedFormat());
   if (!context.create()) return false;
