@@ -1,11 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// calm-tether [RIG] [--picture FILE [--at SECONDS]]
+// calm-tether [RIG], and options to keep a picture of the window.
 #include <QApplication>
 #include <QCommandLineParser>
 #include <QElapsedTimer>
 #include <QIcon>
 #include <cstdio>
 
+#include "app/make/maker.h"
 #include "app/session.h"
 #include "app/window.h"
 #include "rig/demos.h"
@@ -17,8 +18,10 @@ int takePicture(calm::app::Session& session, calm::app::Window& window, const QS
   QElapsedTimer waited;
   waited.start();
   while (session.computing() && waited.elapsed() < 120000) QApplication::processEvents(QEventLoop::AllEvents, 20);
-  session.setPlaying(false);
-  session.setPlayhead(at);
+  if (!window.maker()) {
+    session.setPlaying(false);
+    session.setPlayhead(at);
+  }
   for (int i = 0; i < 10; ++i) QApplication::processEvents(QEventLoop::AllEvents, 30);
   if (window.grab().save(file)) return 0;
   std::fprintf(stderr, "calm-tether: %s: cannot be written\n", qPrintable(file));
@@ -42,7 +45,8 @@ int main(int argc, char** argv) {
   const QCommandLineOption picture("picture", "Keep a picture of the window as <file> (PNG) and leave.", "file");
   const QCommandLineOption at("at", "The moment of the run that the picture shows, in seconds.", "seconds", "3");
   const QCommandLineOption pick("select", "Select the part, joint or line of this name.", "name");
-  parser.addOptions({picture, at, pick});
+  const QCommandLineOption add("add", "Open the panel that adds a part, joint or line.", "kind");
+  parser.addOptions({picture, at, pick, add});
   parser.process(app);
 
   calm::app::Session session;
@@ -52,11 +56,13 @@ int main(int argc, char** argv) {
     session.show(calm::rig::jibHoistSlice());
   } else if (!session.open(files.front())) {
     std::fprintf(stderr, "calm-tether: %s\n", qPrintable(session.lastFault()));
+    if (parser.isSet(add)) window.openMaker(parser.value(add));
     if (parser.isSet(picture)) return 1;
   }
   window.show();
   session.setPlaying(true);
   if (parser.isSet(pick)) session.selectByName(parser.value(pick));
+  if (parser.isSet(add)) window.openMaker(parser.value(add));
   if (parser.isSet(picture)) return takePicture(session, window, parser.value(picture), parser.value(at).toDouble());
   return QApplication::exec();
 }

@@ -176,6 +176,7 @@ QWidget* Window::buildTransport() {
   row->addWidget(message_);
   advice_ = new QLabel;
   advice_->setObjectName("advice");
+  advice_->setFixedHeight(26);
   row->addWidget(advice_);
   auto* label = new QLabel(tr("Lanes"));
   label->setProperty("muted", true);
@@ -252,7 +253,7 @@ void Window::buildActions() {
 void Window::openMaker(const QString& kind) {
   const bool same = maker_ && maker_->property("kind").toString() == kind;
   closeMaker();
-  if (same) return;
+  if (same || (kind != "part" && kind != "joint" && kind != "line")) return;
   // What is being made stands in the start pose.
   session_.setPlaying(false);
   session_.reset();

@@ -17,6 +17,10 @@ namespace {
 QString words(double value, rig::Dimension dimension) {
   return QString::fromStdString(rig::formatQuantity(value, dimension));
 }
+// Below a nanometre a separation is round-off.
+QString separationWords(double separation) {
+  return separation < 1e-9 ? QStringLiteral("< 1 nm") : words(separation, rig::Dimension::length);
+}
 }  // namespace
 
 Card::Card(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
@@ -319,7 +323,6 @@ void Card::refresh() {
   const run::Recording& recording = *session_.recording();
   const rig::Rig& rig = session_.rig();
   const auto force = [](double f) { return words(f, rig::Dimension::force); };
-  const auto length = [](double v) { return words(v, rig::Dimension::length); };
   if (const auto index = jointIndex()) {
     const run::JointSample& s = frame->joints[*index];
     run::JointSample peak;
@@ -333,7 +336,7 @@ void Card::refresh() {
     }
     forceNow_->setText(force(s.force));
     torqueNow_->setText(words(s.torque, rig::Dimension::torque));
-    separationNow_->setText(tr("%1, peak %2").arg(length(s.separation), length(peak.separation)));
+    separationNow_->setText(tr("%1, peak %2").arg(separationWords(s.separation), separationWords(peak.separation)));
     peaks_->setText(tr("%1 at %2 s").arg(force(peak.force)).arg(peakAt, 0, 'f', 2));
     const rig::Joint& joint = rig.joints[*index];
     forceGauge_->show(s.force, peak.force, joint.breakForce);
@@ -351,7 +354,7 @@ void Card::refresh() {
           worst = recording.frame(f).joints[j].force, name = rig.joints[j].name;
     }
     peaks_->setText(tr("%1, %2").arg(force(worst), QString::fromStdString(name)));
-    separationNow_->setText(length(separation));
+    separationNow_->setText(separationWords(separation));
   }
   if (placeNow_) {
     const auto& parts = rig.parts;

@@ -157,10 +157,6 @@ void Renderer::begin(const Camera& camera, const QSize& pixels) {
   glBlendFuncSeparate(GL_SRC_ALPHA, GL_ONE_MINUS_SRC_ALPHA, GL_ONE, GL_ONE);
 }
 
-void Renderer::end() {
-  glDisable(GL_DEPTH_TEST);
-}
-
 void Renderer::drawGround(double height) {
   ground_.bind();
   ground_.setUniformValue("matrix", matrix_);

@@ -21,8 +21,6 @@ class Renderer : protected QOpenGLExtraFunctions {
   QString error() const { return error_; }
 
   void begin(const Camera& camera, const QSize& pixels);
-  // Leaves the context fit for painting over.
-  void end();
   // The ground plane at this height, with a grid of metres.
   void drawGround(double height);
   void drawShape(const Shape& shape, const Pose& pose, const QColor& color, const QColor& edge, double alpha = 1);

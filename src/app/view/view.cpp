@@ -27,7 +27,28 @@ QSurfaceFormat wantedFormat() {
   format.setSamples(4);
   return format;
 }
+
 }  // namespace
+
+// Words and signs over the scene. A widget of its own, drawn by Qt, so that the scene's OpenGL state is nobody else's
+// concern.
+class View::Overlay : public QWidget {
+ public:
+  explicit Overlay(View& view) : QWidget(&view), view_(view) {
+    setAttribute(Qt::WA_TransparentForMouseEvents);
+    setAttribute(Qt::WA_TranslucentBackground);
+    setStyleSheet("background: transparent");
+  }
+
+ protected:
+  void paintEvent(QPaintEvent*) override {
+    QPainter painter(this);
+    view_.paintOverlay(painter);
+  }
+
+ private:
+  View& view_;
+};
 
 bool View::available() {
   // This platform may hand out a context, but QOpenGLWidget cannot compose with it.
@@ -48,12 +69,18 @@ View::View(Session& session, QWidget* parent) : QOpenGLWidget(parent), session_(
   setMinimumSize(320, 200);
   setFocusPolicy(Qt::StrongFocus);
   setAccessibleName(tr("View"));
+  overlay_ = new Overlay(*this);
   connect(&session_, &Session::changed, this, qOverload<>(&QWidget::update));
   connect(&session_, &Session::selectionChanged, this, qOverload<>(&QWidget::update));
 }
 
 View::~View() {
   makeCurrent();
+}
+
+void View::resizeEvent(QResizeEvent* event) {
+  QOpenGLWidget::resizeEvent(event);
+  overlay_->resize(size());
 }
 
 void View::initializeGL() {
@@ -147,13 +174,8 @@ void View::paintGL() {
     frameAll();
     framed_ = true;
   }
-  if (!error_.isEmpty()) {
-    QPainter painter(this);
-    painter.fillRect(rect(), look::kHazeHigh);
-    painter.setPen(look::kBrick);
-    painter.drawText(rect(), Qt::AlignCenter, tr("This graphics driver cannot draw the View: %1").arg(error_));
-    return;
-  }
+  overlay_->update();
+  if (!error_.isEmpty()) return;
   const rig::Rig& rig = session_.rig();
   renderer_.begin(camera_, size() * devicePixelRatio());
   if (rig.stage.groundHeight) {
@@ -181,13 +203,16 @@ void View::paintGL() {
   }
   if (session_.preview().part)
     renderer_.drawShape(session_.preview().part->shape, session_.preview().part->pose, look::kTeal, look::kTeal, 0.45);
-  renderer_.end();
-  paintOverlay();
 }
 
-void View::paintOverlay() {
-  QPainter painter(this);
+void View::paintOverlay(QPainter& painter) {
   painter.setRenderHint(QPainter::Antialiasing);
+  if (!error_.isEmpty()) {
+    painter.fillRect(rect(), look::kHazeHigh);
+    painter.setPen(look::kBrick);
+    painter.drawText(rect(), Qt::AlignCenter, tr("This graphics driver cannot draw the View: %1").arg(error_));
+    return;
+  }
   const rig::Rig& rig = session_.rig();
   for (std::size_t j = 0; j < rig.joints.size(); ++j)
     if (rig.joints[j].id == session_.selected()) paintCallout(painter, j);

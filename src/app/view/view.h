@@ -40,6 +40,7 @@ class View : public QOpenGLWidget {
  protected:
   void initializeGL() override;
   void paintGL() override;
+  void resizeEvent(QResizeEvent* event) override;
   void mousePressEvent(QMouseEvent* event) override;
   void mouseMoveEvent(QMouseEvent* event) override;
   void mouseReleaseEvent(QMouseEvent* event) override;
@@ -47,18 +48,21 @@ class View : public QOpenGLWidget {
   void mouseDoubleClickEvent(QMouseEvent* event) override;
 
  private:
+  class Overlay;
+
   Pose poseOf(std::size_t part) const;
   Vec3 pivotOf(std::size_t joint) const;
   Aabb boundsOfParts(const std::set<rig::Id>& ids) const;
   double jointValue(std::size_t joint) const;
   bool isParted(std::size_t joint) const;
-  void paintOverlay();
+  void paintOverlay(QPainter& painter);
   void paintCallout(QPainter& painter, std::size_t joint);
   void paintPreview(QPainter& painter);
 
   Session& session_;
   Camera camera_;
   Renderer renderer_;
+  Overlay* overlay_ = nullptr;
   std::function<void(const Pick&)> taker_;
   QPointF pressed_, last_;
   bool dragged_ = false;

@@ -306,6 +306,7 @@ void Island::close(const Scene& scene, double h) {
 void Island::noteErrors(const Scene& scene) {
   for (const Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->joints(); ++n) {
+      if (assembly->released(n)) continue;
       JointReading& r = scene.joints[assembly->jointOf(n)].reading;
       const RowErrors e = assembly->errorsOf(n);
       r.separationPeak = std::max(r.separationPeak, e.linear);
@@ -353,7 +354,7 @@ void Island::finishReadings(const Scene& scene) {
       JointReading& r = scene.joints[assembly->jointOf(n)].reading;
       r.force /= scene.settings.frame;
       r.torque /= scene.settings.frame;
-      const RowErrors e = assembly->errorsOf(n);
+      const RowErrors e = assembly->released(n) ? RowErrors{} : assembly->errorsOf(n);
       r.separation = e.linear;
       r.misalignment = e.angular;
     }
