@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 #include <numeric>
 
 #include "engine/contact/broad_phase.h"
@@ -101,7 +102,22 @@ JointId World::addJoint(const JointDef& def) {
   require(def.pinRadius > 0 && std::isfinite(def.pinRadius), "the pin radius must be above 0 m");
   require(def.breakForce > 0, "the break force must be above 0 N");
   require(def.breakTorque > 0, "the break torque must be above 0 N m");
-  joints_.push_back({def, {}, {}});
+  for (int k = 0; k < axesOf(def.type).all(); ++k) {
+    const AxisDef& axis = def.axes[k];
+    require(axis.low <= axis.high, "the low stop of an axis must not lie above the high one");
+    require(!std::isnan(axis.low + axis.high) || axis.low == -kNoLimit, "stops must be numbers");
+    require(std::isfinite(axis.speed + axis.target), "motor speed and spring target must be finite");
+    for (const auto& [what, value] : {std::pair("motor cap", axis.cap), std::pair("friction", axis.friction),
+                                      std::pair("stiffness", axis.stiffness), std::pair("damping", axis.damping)})
+      require(value >= 0 && std::isfinite(value), std::string(what) + " must be 0 or more");
+  }
+  JointState state;
+  state.def = def;
+  const Pose frameA = a.inPart.inverse() * def.frameA, frameB = b.inPart.inverse() * def.frameB;
+  state.geometry = {frameA.position, frameB.position, frameA.rotation.toRotationMatrix(),
+                    frameB.rotation.toRotationMatrix()};
+  joints_.push_back(state);
+  readAxes(joints_.back());
   if (!def.neighboursCollide) quiet_.insert(std::minmax(def.a, def.b));
   jointsChanged_ = true;
   return jointCount() - 1;
@@ -116,10 +132,8 @@ void World::buildAssemblies() {
   for (JointId id = 0; id < jointCount(); ++id) {
     const JointDef& d = joints_[id].def;
     if (!active(joints_[id])) continue;
-    const Pose a = bodies_[d.a].inPart.inverse() * d.frameA, b = bodies_[d.b].inPart.inverse() * d.frameB;
-    const JointGeometry geometry{a.position, b.position, a.rotation.toRotationMatrix(), b.rotation.toRotationMatrix()};
     const int group = groups.root(bodies_[d.a].dynamic() ? d.a : d.b);
-    members[group].push_back({id, d.type, d.a, d.b, geometry, d.compliance, d.pinRadius});
+    members[group].push_back({id, d.type, d.a, d.b, joints_[id].geometry, d.axes, d.compliance, d.pinRadius});
   }
   assemblies_.clear();
   for (Body& b : bodies_) b.untouchedAxis.setZero();
@@ -185,6 +199,19 @@ std::vector<Island> World::makeIslands() {
   return list;
 }
 
+void World::readAxes(JointState& j) const {
+  const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
+  for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
+    std::vector<double> memory(RowBlock::storage(1, 1));
+    RowBlock rows(memory.data(), 1);
+    evaluateCoordinate(j.def.type, k, j.geometry, a, b, rows);
+    const Eigen::Map<const Eigen::Matrix<double, kRowWidth, 1>> row(rows.jacobian());
+    j.reading.position[k] = rows.error()[0];
+    j.reading.rate[k] = row.segment<3>(0).dot(a.velocity) + row.segment<3>(3).dot(a.spin) +
+                        row.segment<3>(6).dot(b.velocity) + row.segment<3>(9).dot(b.spin);
+  }
+}
+
 Residual World::step() {
   if (jointsChanged_) buildAssemblies();
   refreshPairs();
@@ -201,8 +228,9 @@ Residual World::step() {
   for (Island& island : islands) residual.include(island.advance(scene, fresh_));
   fresh_ = false;
   for (const Assembly& a : assemblies_)
-    for (int n = 0; n < a.joints(); ++n) jointsChanged_ |= a.released(n);
+    for (int n = 0; n < a.nodes(); ++n) jointsChanged_ |= a.released(n);
   ++frames_;
+  for (JointState& j : joints_) readAxes(j);
   return residual;
 }
 
@@ -259,6 +287,15 @@ Energy World::energy() const {
     if (!b.dynamic()) continue;
     e.kinetic += b.kineticEnergy();
     e.potential -= b.mass * b.gravityScale * settings_.gravity.dot(b.position);
+  }
+  for (const JointState& j : joints_) {
+    if (j.reading.parted) continue;
+    const AxisCount count = axesOf(j.def.type);
+    for (int k = 0; k < count.all(); ++k) {
+      double stretch = j.reading.position[k] - j.def.axes[k].target;
+      if (k >= count.along) stretch = std::remainder(stretch, 2 * std::numbers::pi);
+      e.springs += 0.5 * j.def.axes[k].stiffness * stretch * stretch;
+    }
   }
   return e;
 }

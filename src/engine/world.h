@@ -54,7 +54,8 @@ struct ContactReading {
 struct Energy {
   double kinetic = 0;    // J
   double potential = 0;  // J, of gravity, zero at the origin
-  double total() const { return kinetic + potential; }
+  double springs = 0;    // J, of joints' axes
+  double total() const { return kinetic + potential + springs; }
 };
 
 // What a bad definition throws; the message ends the sentence "<thing>: ...".
@@ -107,6 +108,7 @@ class World {
   std::vector<Island> makeIslands();
   void refreshPairs();
   const Body& checked(BodyId body) const;
+  void readAxes(JointState& joint) const;
 
   StepSettings settings_;
   long frames_ = 0;

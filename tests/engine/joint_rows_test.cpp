@@ -56,7 +56,9 @@ TEST_P(JointRows, JacobianIsTheDerivativeOfTheErrors) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Types, JointRows, testing::Values(JointType::fixed, JointType::ball, JointType::hinge));
+INSTANTIATE_TEST_SUITE_P(Types, JointRows,
+                         testing::Values(JointType::fixed, JointType::ball, JointType::hinge, JointType::slider,
+                                         JointType::cylinder, JointType::universal, JointType::planar));
 
 }  // namespace
 }  // namespace calm

@@ -2,8 +2,10 @@
 // Joints: what is asked for (JointDef), what comes back (JointReading), and the equations of each type.
 #pragma once
 
+#include <array>
 #include <limits>
 
+#include "engine/joint/axis.h"
 #include "engine/joint/rows.h"
 #include "engine/math/types.h"
 #include "engine/solve/body.h"
@@ -14,15 +16,18 @@ using BodyId = int;
 using JointId = int;
 constexpr BodyId kWorld = 0;  // the fixed body that every world has
 
-enum class JointType { fixed, ball, hinge };
+enum class JointType { fixed, ball, hinge, slider, cylinder, universal, planar, distance };
 
 constexpr double kUnbreakable = std::numeric_limits<double>::infinity();
 
 struct JointDef {
   JointType type = JointType::ball;
   BodyId a = kWorld, b = kWorld;
-  // The joint's frame in each part's frame. Pivot at its origin; a hinge turns about its x axis.
+  // The joint's frame in each part's frame. Pivot at its origin; a hinge turns about its x axis, a slider moves along
+  // it.
   Pose frameA, frameB;
+  // What happens on the free axes, in the order of axesOf(type).
+  std::array<AxisDef, 3> axes;
   // Compliance of every row, m/N; angular rows have it over the square of the pin radius. 0: the engine's own, which is
   // nothing in a tree and 1e-12 m/N where loops could make joints redundant.
   double compliance = 0;
@@ -43,6 +48,8 @@ struct JointReading {
   double separationPeak = 0;      // m, the largest of the frame's substeps
   double misalignment = 0;        // rad, of the locked axes
   double misalignmentPeak = 0;    // rad
+  // Of the free axes, at the end of the frame: position (m or rad) and rate (m/s or rad/s).
+  std::array<double, 3> position{}, rate{};
   bool parted = false;
   double partedAt = 0;  // s
 };
@@ -62,16 +69,37 @@ RowCount rowCount(JointType type);
 // Writes errors and Jacobians at the bodies' present poses.
 void evaluateRows(JointType type, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
 
-// The types, one file each.
+// The types, one file each: the rows of what is locked.
 void evaluateFixed(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
 void evaluateBall(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
 void evaluateHinge(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluateSlider(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluateCylinder(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluateUniversal(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluatePlanar(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+
+// The free axes that can be limited, driven and sprung; along (m) first, then about (rad).
+struct AxisCount {
+  int along, about;
+  int all() const { return along + about; }
+};
+AxisCount axesOf(JointType type);
+
+// Writes one row whose error is the coordinate of free axis k itself. See joint/coordinates.cpp for each type's.
+void evaluateCoordinate(JointType type, int k, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
 
 // Three coincidence rows at the pivot, which most types begin with.
 inline void pivotRows(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
   const Vec3 armA = a.axes * g.anchorA, armB = b.axes * g.anchorB;
   rows.meetAt(armA, armB);
   rows.coincide(b.position + armB - a.position - armA);
+}
+
+// The arms of rows along directions fixed in a: both reach to the pivot on b. Returns the gap from a's pivot to b's.
+inline Vec3 reachToB(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+  const Vec3 armB = b.axes * g.anchorB, onB = b.position + armB;
+  rows.meetAt(onB - a.position, armB);
+  return onB - a.position - a.axes * g.anchorA;
 }
 
 }  // namespace calm

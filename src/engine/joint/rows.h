@@ -70,6 +70,9 @@ class RowBlock {
     write(ua.dot(wb), Vec3::Zero(), -c, Vec3::Zero(), c);
   }
 
+  // C is an angle that grows as b turns against a about the unit vector `axis`.
+  void turn(const Vec3& axis, double c) { write(c, Vec3::Zero(), -axis, Vec3::Zero(), axis); }
+
  private:
   void write(double c, const Vec3& la, const Vec3& aa, const Vec3& lb, const Vec3& ab) {
     error_[count_] = c;

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <numbers>
 #include <set>
 
 #include "engine/solve/block_size.h"
@@ -58,32 +59,65 @@ bool hasLoop(const std::vector<Assembly::Member>& members, const std::vector<Bod
 }  // namespace
 
 Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies) {
-  const int count = static_cast<int>(members.size());
-  std::map<BodyId, std::vector<std::pair<int, int>>> users;  // dynamic body -> (member, side)
-  for (int i = 0; i < count; ++i) {
-    if (bodies[members[i].a].dynamic()) users[members[i].a].push_back({i, 0});
-    if (bodies[members[i].b].dynamic()) users[members[i].b].push_back({i, 1});
+  looped_ = hasLoop(members, bodies);
+  struct Plan {
+    const Member* member;
+    std::vector<std::pair<int, bool>> rows;  // axis, whether a spring; none for locks
+  };
+  std::vector<Plan> plans;
+  for (const Member& m : members) {
+    if (rowCount(m.type).rows > 0) plans.push_back({&m, {}});
+    Plan free{&m, {}};
+    for (int k = 0; k < axesOf(m.type).all(); ++k) {
+      if (m.axes[k].hasStops() || m.axes[k].hasDrive()) free.rows.emplace_back(k, false);
+      if (m.axes[k].hasSpring()) free.rows.emplace_back(k, true);
+    }
+    if (!free.rows.empty()) plans.push_back(free);
   }
+  const int count = static_cast<int>(plans.size());
+  std::map<BodyId, std::vector<std::pair<int, int>>> users;  // dynamic body -> (plan, side)
+  for (int i = 0; i < count; ++i) {
+    const Member& m = *plans[i].member;
+    if (bodies[m.a].dynamic()) users[m.a].push_back({i, 0});
+    if (bodies[m.b].dynamic()) users[m.b].push_back({i, 1});
+  }
+  // Also of joints that leave everything free.
+  std::set<BodyId> dynamic;
+  for (const Member& m : members)
+    for (BodyId id : {m.a, m.b})
+      if (bodies[id].dynamic()) dynamic.insert(id);
+  dynamicBodies_.assign(dynamic.begin(), dynamic.end());
   std::vector<std::pair<int, int>> edges;
-  for (const auto& [body, uses] : users) {
-    dynamicBodies_.push_back(body);
+  for (const auto& [body, uses] : users)
     for (std::size_t i = 0; i < uses.size(); ++i)
       for (std::size_t j = 0; j < i; ++j) edges.push_back({uses[i].first, uses[j].first});
-  }
-  looped_ = hasLoop(members, bodies);
 
   const Elimination elimination = eliminateByMinimumDegree(count, edges);
   std::vector<int> position(count), rows(count);
   int offset = 0, memory = 0;
+  std::set<JointId> seen;
   for (int k = 0; k < count; ++k) {
-    const Member& m = members[elimination.order[k]];
+    const Plan& plan = plans[elimination.order[k]];
+    const Member& m = *plan.member;
     position[elimination.order[k]] = k;
-    const RowCount c = rowCount(m.type);
-    nodes_.push_back({m.joint, m.type, m.a, m.b, c.rows, offset, memory, bodies[m.a].dynamic(), bodies[m.b].dynamic(),
-                      false, m.geometry, m.compliance, m.pinRadius});
-    rows[k] = c.rows;
-    offset += c.rows;
-    memory += RowBlock::storage(c.rows, c.angular);
+    const bool axes = !plan.rows.empty();
+    int angular = rowCount(m.type).angular;
+    if (axes)
+      angular = static_cast<int>(std::count_if(plan.rows.begin(), plan.rows.end(),
+                                               [&](const auto& r) { return r.first >= axesOf(m.type).along; }));
+    rows[k] = axes ? static_cast<int>(plan.rows.size()) : rowCount(m.type).rows;
+    nodes_.push_back({m.joint, m.type, m.a, m.b, rows[k], offset, memory, angular, axes, bodies[m.a].dynamic(),
+                      bodies[m.b].dynamic(), false, seen.insert(m.joint).second, m.geometry, m.compliance,
+                      m.pinRadius});
+    for (int r = 0; r < rows[k]; ++r) {
+      axis_.push_back(axes ? Axis{plan.rows[r].first, m.axes[plan.rows[r].first]} : Axis{});
+      state_.push_back(!axes ? State::locked : plan.rows[r].second ? State::spring : State::set);
+      if (state_.back() != State::spring) continue;
+      for (BodyId id : {m.a, m.b}) springsOn_[id][r >= rows[k] - angular] += axis_.back().def.stiffness;
+    }
+    hasAxes_ |= axes;
+    offset += rows[k];
+    memory += RowBlock::storage(rows[k], angular);
   }
   cholesky_.analyse(rows, elimination.below);
   for (const auto& [body, uses] : users)
@@ -102,12 +136,15 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   rows_.assign(memory, 0);
   fresh_.assign(memory, 0);
   response_.assign(offset * kRowWidth, 0);
-  for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_})
+  for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_,
+                  &rateNow_, &rateAtRest_})
     v->assign(offset, 0);
+  springStep_.assign(offset, {0, 0});
+  sign_.assign(offset, 0);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const double linear = n.compliance > 0 ? n.compliance : (looped_ ? kLoopCompliance : 0);
-      const bool angular = r >= n.rows - rowCount(n.type).angular;
+      const bool angular = r >= n.rows - n.angular;
       compliance_[n.offset + r] = angular ? linear / (n.pinRadius * n.pinRadius) : linear;
     }
 }
@@ -118,7 +155,7 @@ void Assembly::markUntouchedAxes(std::vector<Body>& bodies) const {
   for (const Node& n : nodes_) {
     arms[n.a].push_back(n.geometry.anchorA);
     arms[n.b].push_back(n.geometry.anchorB);
-    if (rowCount(n.type).angular > 0) turned.insert(n.a), turned.insert(n.b);
+    if (n.angular > 0) turned.insert(n.a), turned.insert(n.b);
   }
   for (const BodyId id : dynamicBodies_) {
     Vec3 longest = Vec3::Zero();
@@ -132,15 +169,36 @@ void Assembly::markUntouchedAxes(std::vector<Body>& bodies) const {
   }
 }
 
+void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) const {
+  if (!n.axes) return evaluateRows(n.type, n.geometry, bodies[n.a], bodies[n.b], rows);
+  for (int r = 0; r < n.rows; ++r)
+    evaluateCoordinate(n.type, axis_[n.offset + r].number, n.geometry, bodies[n.a], bodies[n.b], rows);
+}
+
+double Assembly::errorOf(const std::vector<double>& memory, const Node& n, int r) const {
+  const int row = n.offset + r;
+  const double value = block(memory, n).error()[r];
+  switch (state_[row]) {
+    case State::locked:
+      return value;
+    case State::atLow:
+      return value - axis_[row].def.low;
+    case State::atHigh:
+      return value - axis_[row].def.high;
+    default:
+      return 0;
+  }
+}
+
 RowErrors Assembly::evaluate(const std::vector<Body>& bodies) {
   RowErrors worst;
   for (const Node& n : nodes_) {
     RowBlock rows = block(fresh_, n);
-    evaluateRows(n.type, n.geometry, bodies[n.a], bodies[n.b], rows);
+    evaluateNode(n, bodies, rows);
     if (n.released) continue;
     for (int r = 0; r < n.rows; ++r) {
-      double& w = r < rows.linear() ? worst.linear : worst.angular;
-      const double e = std::abs(rows.error()[r] - offset_[n.offset + r]);
+      double& w = r < n.rows - n.angular ? worst.linear : worst.angular;
+      const double e = std::abs(errorOf(fresh_, n, r) - offset_[n.offset + r]);
       if (!(e <= w)) w = e;  // a NaN stays
     }
   }
@@ -152,16 +210,24 @@ void Assembly::adopt() {
 }
 
 void Assembly::factor(const std::vector<Body>& bodies, double h) {
-  cholesky_.clear();
-  const double inverseH2 = 1 / (h * h);
-  for (std::size_t k = 0; k < nodes_.size(); ++k) {
-    const Node& n = nodes_[k];
+  for (const Node& n : nodes_) {
     const double* jacobian = block(rows_, n).jacobian();
     double* w = &response_[n.offset * kRowWidth];
     for (int r = 0; r < n.rows; ++r) {
       if (n.dynamicA) respond(jacobian + r * kRowWidth, bodies[n.a], w + r * kRowWidth);
       if (n.dynamicB) respond(jacobian + r * kRowWidth + 6, bodies[n.b], w + r * kRowWidth + 6);
     }
+  }
+  build(h);
+}
+
+void Assembly::build(double h) {
+  cholesky_.clear();
+  const double inverseH2 = 1 / (h * h);
+  for (std::size_t k = 0; k < nodes_.size(); ++k) {
+    const Node& n = nodes_[k];
+    const double* jacobian = block(rows_, n).jacobian();
+    const double* w = &response_[n.offset * kRowWidth];
     double* d = cholesky_.diagonal(static_cast<int>(k));
     withSize(n.rows, [&]<int N>() {
       for (int r = 0; r < N; ++r)
@@ -173,7 +239,18 @@ void Assembly::factor(const std::vector<Body>& bodies, double h) {
     for (int r = 0; r < n.rows; ++r) {
       double& diagonal = d[r * n.rows + r];
       const int row = n.offset + r;
-      gamma_[row] = std::max(compliance_[row] * inverseH2, floor * diagonal);
+      if (state_[row] == State::spring) {
+        const AxisDef& def = axis_[row].def;
+        // The squared frequency, in steps, of the body with all its springs on this row's axis.
+        const double shareA = dot6(w + r * kRowWidth, jacobian + r * kRowWidth);
+        const double together = h * h *
+                                (shareA * springsOn_.at(n.a)[r >= n.rows - n.angular] +
+                                 (diagonal - shareA) * springsOn_.at(n.b)[r >= n.rows - n.angular]);
+        springStep_[row] = springStep(def.stiffness, def.damping, 1 / diagonal, h, together > 2);
+        gamma_[row] = 1 / springStep_[row].inertia;
+      } else {
+        gamma_[row] = std::max(compliance_[row] * inverseH2, floor * diagonal);
+      }
       diagonal += gamma_[row];
     }
   }
@@ -187,57 +264,193 @@ void Assembly::factor(const std::vector<Body>& bodies, double h) {
         for (int q = 0; q < N; ++q) into[r * N + q] += dot6(w + r * kRowWidth, j + q * kRowWidth);
     });
   }
-  releaseRows();
+  takeOutRows();
   cholesky_.factor();
 }
 
-void Assembly::releaseRows() {
+// Rows that carry a set impulse, and those of released nodes, become rows of the identity.
+void Assembly::takeOutRows() {
+  const auto out = [&](const Node& n, int r) { return n.released || !inSystem(n.offset + r); };
   for (std::size_t k = 0; k < nodes_.size(); ++k) {
-    if (!nodes_[k].released) continue;
-    const int rows = nodes_[k].rows;
+    const Node& n = nodes_[k];
+    if (!n.released && !n.axes) continue;
     double* d = cholesky_.diagonal(static_cast<int>(k));
-    for (int r = 0; r < rows; ++r)
-      for (int c = 0; c < rows; ++c) d[r * rows + c] = r == c;
+    for (int r = 0; r < n.rows; ++r)
+      for (int c = 0; c < n.rows; ++c)
+        if (out(n, r) || out(n, c)) d[r * n.rows + c] = r == c;
   }
-  for (const Coupling& c : couplings_)
-    if (nodes_[c.row].released || nodes_[c.column].released)
-      std::fill_n(cholesky_.block(c.block), nodes_[c.row].rows * nodes_[c.column].rows, 0.0);
+  for (const Coupling& c : couplings_) {
+    const Node &row = nodes_[c.row], &column = nodes_[c.column];
+    if (!row.released && !row.axes && !column.released && !column.axes) continue;
+    double* block = cholesky_.block(c.block);
+    for (int r = 0; r < row.rows; ++r)
+      for (int q = 0; q < column.rows; ++q)
+        if (out(row, r) || out(column, q)) block[r * column.rows + q] = 0;
+  }
 }
 
-void Assembly::aimAtPosition(double h) {
-  const double bend = h * h / (curvatureStep_ * curvatureStep_);
+void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
+  if (!hasAxes_) return;
   for (const Node& n : nodes_) {
-    const double* error = block(rows_, n).error();
+    if (!n.axes) continue;
+    const Body &a = bodies[n.a], &b = bodies[n.b];
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      target_[row] = -(error[r] - offset_[row] + bend * curvature_[row]) / h;
+      const double* j = block(rows_, n).jacobian() + r * kRowWidth;
+      rateNow_[row] = rowVelocity(j, a.velocity, a.spin, b.velocity, b.spin);
+      // What struck the bodies since the frame closed counts as having been there before.
+      rateBefore_[row] = opening ? rateBefore_[row] + rateNow_[row] - rateAtRest_[row] : rateNow_[row];
+    }
+  }
+}
+
+void Assembly::noteRatesAtRest(const std::vector<Body>& bodies) {
+  if (!hasAxes_) return;
+  const std::vector<double> before = rateBefore_;
+  noteRates(bodies, false);
+  rateAtRest_ = rateNow_;
+  rateBefore_ = before;
+}
+
+// Of a spring, by the current rows; angles the short way round.
+double Assembly::stretchOf(const Node& n, int r) const {
+  const double stretch = block(rows_, n).error()[r] - axis_[n.offset + r].def.target;
+  return r < n.rows - n.angular ? stretch : std::remainder(stretch, 2 * std::numbers::pi);
+}
+
+// The law of a spring over one substep, as an equation between end rate and impulse: see springStep.
+void Assembly::aimSprings(double h, double share) {
+  if (!hasAxes_) return;
+  for (const Node& n : nodes_) {
+    if (!n.axes) continue;
+    for (int r = 0; r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (state_[row] != State::spring) continue;
+      const AxisDef& def = axis_[row].def;
+      const double stretch = stretchOf(n, r);
+      target_[row] = rateNow_[row] -
+                     gamma_[row] * share * (h * def.stiffness * stretch + springStep_[row].brake * rateBefore_[row]);
       impulse_[row] = 0;
     }
   }
 }
 
-void Assembly::aimAtVelocity(double h, double rate) {
-  for (const Node& n : nodes_) {
-    const double* error = block(rows_, n).error();
+void Assembly::aimAtPosition(double h, double share) {
+  const double bend = h * h / (curvatureStep_ * curvatureStep_);
+  for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
-      target_[n.offset + r] = -rate * error[r] / h;
-      impulse_[n.offset + r] = 0;
+      const int row = n.offset + r;
+      const bool drives = state_[row] == State::drive;
+      target_[row] =
+          drives ? axis_[row].def.speed : -(errorOf(rows_, n, r) - offset_[row] + bend * curvature_[row]) / h;
+      impulse_[row] = 0;
     }
-  }
+  aimSprings(h, share);
 }
 
-void Assembly::aimAtRest(double time) {
+void Assembly::aimAtVelocity(double h, double rate) {
+  for (const Node& n : nodes_)
+    for (int r = 0; r < n.rows; ++r) {
+      const int row = n.offset + r;
+      target_[row] = state_[row] == State::drive ? axis_[row].def.speed : -rate * errorOf(rows_, n, r) / h;
+      impulse_[row] = 0;
+    }
+  aimSprings(h, 1);
+}
+
+void Assembly::aimAtRest(double h) {
   for (std::size_t row = 0; row < target_.size(); ++row) {
-    target_[row] = gamma_[row] * force_[row] * time;
+    target_[row] = (state_[row] == State::drive ? axis_[row].def.speed : 0) + gamma_[row] * force_[row] * h / 2;
     impulse_[row] = 0;
   }
+  aimSprings(h, 0.5);
 }
 
-void Assembly::aimAtAcceleration(const std::vector<double>& bend) {
+void Assembly::solveAccelerations(std::vector<Body>& bodies, const std::vector<double>& bend, double h) {
   for (std::size_t row = 0; row < target_.size(); ++row) {
     target_[row] = gamma_[row] * force_[row] - bend[row];
     impulse_[row] = 0;
   }
+  const std::vector<State> states = state_;
+  if (hasAxes_) {
+    for (State& state : state_)
+      if (state == State::spring) state = State::set;
+    build(h);
+    pushAtCaps(bodies, 1);
+    for (const Node& n : nodes_)
+      for (int r = 0; r < n.rows; ++r) {
+        const int row = n.offset + r;
+        const AxisDef& def = axis_[row].def;
+        if (states[row] == State::spring && !n.released)
+          setImpulse(bodies, n, row, -def.stiffness * stretchOf(n, r) - def.damping * rateNow_[row]);
+      }
+  }
+  relax(bodies);
+  state_ = states;
+}
+
+void Assembly::setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse) {
+  std::fill_n(&delta_[n.offset], n.rows, 0.0);
+  delta_[row] = impulse - impulse_[row];
+  applyTo(bodies, n);
+}
+
+void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
+  if (!hasAxes_) return;
+  for (const Node& n : nodes_)
+    for (int r = 0; r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (n.released || state_[row] != State::set || sign_[row] == 0) continue;
+      setImpulse(bodies, n, row, time * (sign_[row] > 0 ? axis_[row].def.most() : axis_[row].def.least()));
+    }
+}
+
+bool Assembly::revise(std::vector<Body>& bodies, double h, double time) {
+  if (!hasAxes_) return false;
+  bool changed = false;
+  for (const Node& n : nodes_) {
+    if (!n.axes || n.released) continue;
+    for (int r = 0; r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (state_[row] == State::spring) continue;
+      const AxisDef& def = axis_[row].def;
+      const RowBlock rows = block(rows_, n);
+      const Body &a = bodies[n.a], &b = bodies[n.b];
+      const double rate = rowVelocity(rows.jacobian() + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin);
+      const double least = def.least() * time, most = def.most() * time, p = impulse_[row];
+      const double ahead = rows.error()[r] + h * rate, tiny = 1e-12 * (1 + std::abs(rate));
+      const auto become = [&](State state, int sign, double impulse) {
+        state_[row] = state;
+        sign_[row] = static_cast<signed char>(sign);
+        setImpulse(bodies, n, row, impulse);
+        changed = true;
+      };
+      // A stop gives way when the row would have to pull: when its impulse goes beyond what the drive, which pushes
+      // towards its own speed with all it has, explains.
+      const double slack = 1e-12 * std::abs(p);
+      const auto letGo = [&] { become(def.hasDrive() ? State::drive : State::set, 0, std::clamp(p, least, most)); };
+      if (state_[row] == State::atHigh) {
+        if (p > (def.speed < 0 ? least : most) + slack) letGo();
+      } else if (state_[row] == State::atLow) {
+        if (p < (def.speed > 0 ? most : least) - slack) letGo();
+      } else if (ahead > def.high + tiny * h) {
+        become(State::atHigh, 0, p);
+      } else if (ahead < def.low - tiny * h) {
+        become(State::atLow, 0, p);
+      } else if (state_[row] == State::drive) {
+        if (p > most + slack) become(State::set, 1, most);
+        if (p < least - slack) become(State::set, -1, least);
+      } else if (def.hasDrive()) {
+        // At its cap and past the speed for which it pushes: it can hold that speed again.
+        const bool past = sign_[row] > 0 ? rate > def.speed + tiny : rate < def.speed - tiny;
+        if (sign_[row] == 0 || past) become(State::drive, 0, p);
+      }
+      if (state_[row] >= State::atLow) target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
+      if (state_[row] == State::drive) target_[row] = def.speed;
+    }
+  }
+  if (changed) build(h);
+  return changed;
 }
 
 void Assembly::relax(std::vector<Body>& bodies) {
@@ -247,40 +460,41 @@ void Assembly::relax(std::vector<Body>& bodies) {
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       const double v = rowVelocity(jacobian + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin);
-      delta_[row] = n.released ? 0 : target_[row] - v - gamma_[row] * impulse_[row];
+      delta_[row] = n.released || !inSystem(row) ? 0 : target_[row] - v - gamma_[row] * impulse_[row];
     }
   }
   apply(bodies);
 }
 
 void Assembly::correct(std::vector<Body>& bodies, double h, double share) {
-  for (const Node& n : nodes_) {
-    const double* error = block(fresh_, n).error();
+  for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      // C + alpha lambda, with lambda = p / (share h) and alpha = gamma h^2.
-      delta_[row] = n.released ? 0 : -((error[r] - offset_[row]) / h + gamma_[row] * impulse_[row] / share);
+      // C + alpha lambda, with lambda = p / (share h) and alpha = gamma h^2. Springs and drives keep to their own laws.
+      const bool out = n.released || !held(row);
+      delta_[row] = out ? 0 : -((errorOf(fresh_, n, r) - offset_[row]) / h + gamma_[row] * impulse_[row] / share);
     }
-  }
   apply(bodies);
 }
 
 void Assembly::apply(std::vector<Body>& bodies) {
   cholesky_.solve(delta_.data());
-  for (const Node& n : nodes_) {
-    const double* w = &response_[n.offset * kRowWidth];
-    double change[kRowWidth] = {};
-    for (int r = 0; r < n.rows; ++r) {
-      const double p = delta_[n.offset + r];
-      impulse_[n.offset + r] += p;
-      for (int i = 0; i < kRowWidth; ++i) change[i] += w[r * kRowWidth + i] * p;
-    }
-    const auto add = [&](Body& body, const double* c) {
-      for (int i = 0; i < 3; ++i) body.velocity[i] += c[i], body.spin[i] += c[3 + i];
-    };
-    if (n.dynamicA) add(bodies[n.a], change);
-    if (n.dynamicB) add(bodies[n.b], change + 6);
+  for (const Node& n : nodes_) applyTo(bodies, n);
+}
+
+void Assembly::applyTo(std::vector<Body>& bodies, const Node& n) {
+  const double* w = &response_[n.offset * kRowWidth];
+  double change[kRowWidth] = {};
+  for (int r = 0; r < n.rows; ++r) {
+    const double p = delta_[n.offset + r];
+    impulse_[n.offset + r] += p;
+    for (int i = 0; i < kRowWidth; ++i) change[i] += w[r * kRowWidth + i] * p;
   }
+  const auto add = [&](Body& body, const double* c) {
+    for (int i = 0; i < 3; ++i) body.velocity[i] += c[i], body.spin[i] += c[3 + i];
+  };
+  if (n.dynamicA) add(bodies[n.a], change);
+  if (n.dynamicB) add(bodies[n.b], change + 6);
 }
 
 void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
@@ -291,7 +505,9 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
     for (int r = 0; r < n.rows; ++r) {
       const double v =
           rowVelocity(before.jacobian() + r * kRowWidth, a.velocity, a.kickedSpin, b.velocity, b.kickedSpin);
-      curvature_[n.offset + r] = after.error()[r] - before.error()[r] - h * v;
+      double moved = after.error()[r] - before.error()[r];
+      if (n.axes && r >= n.rows - n.angular) moved = std::remainder(moved, 2 * std::numbers::pi);
+      curvature_[n.offset + r] = moved - h * v;
       force_[n.offset + r] = impulse_[n.offset + r] / time;
     }
   }
@@ -300,7 +516,8 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
 void Assembly::acceptLoose(double time) {
   forgetCurvature();
   for (std::size_t row = 0; row < force_.size(); ++row) force_[row] = impulse_[row] / time;
-  for (const Node& n : nodes_) std::copy_n(block(fresh_, n).error(), n.rows, &offset_[n.offset]);
+  for (const Node& n : nodes_)
+    for (int r = 0; r < n.rows; ++r) offset_[n.offset + r] = errorOf(fresh_, n, r);
 }
 
 void Assembly::fadeOffset(double factor) {
@@ -318,7 +535,7 @@ void Assembly::addStiffness(std::vector<Body>& bodies, double time) const {
     if (n.released) continue;
     const RowBlock rows = block(rows_, n);
     const double* jacobian = rows.jacobian();
-    const int angular = rowCount(n.type).angular, linear = n.rows - angular;
+    const int angular = n.angular, linear = n.rows - angular;
     Vec3 force = Vec3::Zero();  // on b
     for (int r = 0; r < linear; ++r)
       for (int i = 0; i < 3; ++i) force[i] += impulse_[n.offset + r] * rate * jacobian[r * kRowWidth + 6 + i];
@@ -363,11 +580,10 @@ void Assembly::impulseOf(int node, Vec3& linear, Vec3& angular) const {
 
 RowErrors Assembly::errorsOf(int node) const {
   const Node& n = nodes_[node];
-  const double* error = block(fresh_, n).error();
-  const int linear = n.rows - rowCount(n.type).angular;
+  const int linear = n.rows - n.angular;
   const auto norm = [&](int from, int to) {
     double s = 0;
-    for (int r = from; r < to; ++r) s += error[r] * error[r];
+    for (int r = from; r < to; ++r) s += std::pow(errorOf(fresh_, n, r), 2);
     return std::sqrt(s);
   };
   return {norm(0, linear), norm(linear, n.rows)};

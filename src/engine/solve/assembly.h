@@ -7,6 +7,9 @@
 #pragma once
 
 #include <algorithm>
+#include <array>
+#include <cstdint>
+#include <map>
 #include <vector>
 
 #include "engine/joint/joint.h"
@@ -28,6 +31,7 @@ class Assembly {
     JointType type;
     BodyId a, b;
     JointGeometry geometry;
+    std::array<AxisDef, 3> axes;
     double compliance;  // m/N, 0 for the engine's own
     double pinRadius;   // m
   };
@@ -38,7 +42,8 @@ class Assembly {
   // The line through the centre of mass of each dynamic body on which all its joints pull; see Body::untouchedAxis.
   void markUntouchedAxes(std::vector<Body>& bodies) const;
 
-  int joints() const { return static_cast<int>(nodes_.size()); }
+  // A joint has a node for what is locked and one for what happens on its free axes, either only if there is any.
+  int nodes() const { return static_cast<int>(nodes_.size()); }
   JointId jointOf(int node) const { return nodes_[node].joint; }
   const std::vector<BodyId>& dynamicBodies() const { return dynamicBodies_; }
 
@@ -50,18 +55,29 @@ class Assembly {
   void adopt();
   // Builds and factors the system for step h from the current rows and the bodies' response.
   void factor(const std::vector<Body>& bodies, double h);
-  // Asks for velocities that bring the errors to zero over h, bent as over the last substep.
-  void aimAtPosition(double h);
+  // Notes the rates of sprung axes before the kick. With `opening` the velocities belong to the poses, and the half
+  // kick that brought them there was the first half of this substep's.
+  void noteRates(const std::vector<Body>& bodies, bool opening);
+  // Notes the rates of sprung axes as the frame closed.
+  void noteRatesAtRest(const std::vector<Body>& bodies);
+  // Asks for velocities that bring the errors to zero over h, bent as over the last substep, by impulses that are the
+  // part `share` of a full substep's.
+  void aimAtPosition(double h, double share);
   // Asks for velocities that shrink the errors by the fraction `rate` over h.
   void aimAtVelocity(double h, double rate);
-  // Asks for no relative velocity: the on-step velocities at the end of a frame, by impulses over `time`. Where rows
+  // Asks for no relative velocity: the on-step velocities at the end of a frame, by impulses over half of h. Where rows
   // are redundant these lean on the last accepted forces.
-  void aimAtRest(double time);
-  // Asks for the accelerations that keep the rows closed: bend = d2C/dt2 of free motion. Solved with velocities that
-  // hold accelerations; the impulses are forces then.
-  void aimAtAcceleration(const std::vector<double>& bend);
+  void aimAtRest(double h);
+  // Solves for the forces that keep the rows closed, with velocities that hold accelerations: bend = d2C/dt2 of free
+  // motion. Springs push with what their law says at the noted rates. The impulses are forces then.
+  void solveAccelerations(std::vector<Body>& bodies, const std::vector<double>& bend, double h);
+  // Applies what drives at their caps push with over `time`. Once, before the first relax().
+  void pushAtCaps(std::vector<Body>& bodies, double time);
   // Solves for what the rows still lack, and applies it.
   void relax(std::vector<Body>& bodies);
+  // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
+  // not, changes states, and with them the system: call relax() again. Returns whether it did.
+  bool revise(std::vector<Body>& bodies, double h, double time);
   // Newton correction from the fresh errors, to be applied to velocities at the substep's start. `share` is the part
   // of a full substep's impulse that this one carries.
   void correct(std::vector<Body>& bodies, double h, double share);
@@ -91,6 +107,10 @@ class Assembly {
   RowErrors errorsOf(int node) const;
   // From now on the node carries nothing (a joint that has parted), until the assembly is rebuilt.
   void release(int node) { nodes_[node].released = true; }
+  // Whether the node is the first of its joint's.
+  bool isFirst(int node) const { return nodes_[node].first; }
+  // Stops, drives and springs: they bring and take energy of their own.
+  bool hasAxes() const { return hasAxes_; }
   bool released(int node) const { return nodes_[node].released; }
 
  private:
@@ -100,9 +120,19 @@ class Assembly {
     BodyId a, b;
     int rows, offset;  // in row vectors
     int memory;        // in the row storage
-    bool dynamicA, dynamicB, released;
+    int angular;       // rows that are angles; the last ones
+    bool axes;         // its rows are free axes' coordinates
+    bool dynamicA, dynamicB, released, first;
     JointGeometry geometry;
     double compliance, pinRadius;
+  };
+  // What a row is doing. Locks and stops are held at a position, springs and running drives follow a rate law, and the
+  // rest carry a set force: none, or that of a drive at its cap.
+  enum class State : std::uint8_t { locked, spring, drive, set, atLow, atHigh };
+  // The axis of a row of an axes node.
+  struct Axis {
+    int number = 0;  // in the joint
+    AxisDef def;
   };
   // Two nodes that share a dynamic body; sides are 0 for a, 1 for b.
   struct Coupling {
@@ -114,8 +144,18 @@ class Assembly {
   RowBlock block(const std::vector<double>& memory, const Node& n) const {
     return {const_cast<double*>(&memory[n.memory]), n.rows};
   }
+  bool held(int row) const { return state_[row] == State::locked || state_[row] >= State::atLow; }
+  bool inSystem(int row) const { return state_[row] != State::set; }
+  // C of a held row, from the coordinate or error in the given storage.
+  double errorOf(const std::vector<double>& memory, const Node& n, int r) const;
+  void evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) const;
+  double stretchOf(const Node& n, int r) const;
+  void build(double h);
+  void takeOutRows();
+  void setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse);
+  void aimSprings(double h, double share);
   void apply(std::vector<Body>& bodies);  // delta_ to velocities and impulses
-  void releaseRows();
+  void applyTo(std::vector<Body>& bodies, const Node& n);
 
   std::vector<Node> nodes_;  // in elimination order
   std::vector<Coupling> couplings_;
@@ -127,6 +167,15 @@ class Assembly {
   std::vector<double> response_;            // W J^T, 12 a row
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
   std::vector<double> target_, impulse_, delta_, curvature_, force_, offset_;
+  std::vector<State> state_;
+  std::vector<signed char> sign_;   // of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none
+  std::vector<Axis> axis_;          // of each row; locks have none
+  std::vector<double> rateBefore_;  // springs: before the substep's kicks
+  std::vector<double> rateNow_;     // springs: before the present kick
+  std::vector<double> rateAtRest_;  // springs: as the frame closed
+  std::vector<SpringStep> springStep_;
+  bool hasAxes_ = false;
+  std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about
   int fallback_ = 0;
   double budget_ = 0;
 };

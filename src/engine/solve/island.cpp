@@ -36,6 +36,9 @@ constexpr double kContactTolerance = 1e-5;
 constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
 
+// Changes of side of stops and drives within one solution.
+constexpr int kRevisions = 20;
+
 bool within(const RowErrors& e, const RowErrors& limit) {
   return e.linear <= limit.linear && e.angular <= limit.angular;
 }
@@ -55,7 +58,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   const double h = scene.settings.frame / substeps;
   residual_ = {};
   for (Assembly* assembly : assemblies)
-    for (int n = 0; n < assembly->joints(); ++n) {
+    for (int n = 0; n < assembly->nodes(); ++n) {
       JointReading& r = scene.joints[assembly->jointOf(n)].reading;
       r.force = r.torque = Vec3::Zero();
       r.separationPeak = r.misalignmentPeak = 0;
@@ -69,8 +72,8 @@ Residual Island::advance(const Scene& scene, bool fresh) {
     if (!trySubstep(scene, h)) fallbackSubstep(scene, h);
   }
   if (!onStep_) close(scene, h);
-  // Contacts bring and take energy of their own.
-  if (strained_ && !touched_) chargeBudget(scene, energy(scene) - energyBefore);
+  // Contacts, stops and drives bring and take energy of their own.
+  if (strained_ && !touched_ && !hasAxes()) chargeBudget(scene, energy(scene) - energyBefore);
   finishReadings(scene);
   readPresentLoads(scene, h);
   return residual_;
@@ -162,15 +165,25 @@ void Island::drift(const Scene& scene, double h) {
   for (BodyId id : bodies) scene.bodies[id].drift(h);
 }
 
-void Island::solveVelocities(const Scene& scene, double time) {
+// Stops and drives change sides until all are in their right state; the last sides are the first guess of the next
+// substep, so that mostly one solution does.
+void Island::solveJoints(const Scene& scene, double h, double time) {
+  for (Assembly* assembly : assemblies) {
+    assembly->relax(scene.bodies);
+    for (int i = 0; i < kRevisions && assembly->revise(scene.bodies, h, time); ++i) assembly->relax(scene.bodies);
+  }
+}
+
+void Island::solveVelocities(const Scene& scene, double h, double time) {
+  for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
-  for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
+  solveJoints(scene, h, time);
   if (!contacts_.empty()) {
     const int rounds = assemblies.empty() ? kContactRounds : kContactRoundsWithJoints;
     double change = 0;
     for (int round = 0; round < rounds; ++round) {
       change = contacts_.sweep(scene.bodies);
-      for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
+      solveJoints(scene, h, time);
       if (change < kContactTolerance) break;
     }
     residual_.contactSpeed = std::max(residual_.contactSpeed, change);
@@ -196,9 +209,10 @@ bool Island::trySubstep(const Scene& scene, double h) {
   findContacts(scene, h, false);
   bounce(scene, h);
   for (BodyId id : bodies) b[id].setMark();
+  for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
   kick(scene, h * share);
-  for (Assembly* assembly : assemblies) assembly->aimAtPosition(h);
-  solveVelocities(scene, h * share);
+  for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
+  solveVelocities(scene, h, h * share);
   drift(scene, h);
   RowErrors errors = evaluate(scene);
   for (int i = 0; i < kCorrections && !within(errors, kConverged); ++i) {
@@ -234,6 +248,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
     factor(scene, step, kStiffnessShareInFallback);
     findContacts(scene, step, false);
     bounce(scene, step);
+    for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
     kick(scene, step);
     for (BodyId id : bodies) scene.bodies[id].setMark();
     solveWithinBudget(scene, step);
@@ -246,6 +261,10 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
   }
   for (Assembly* assembly : assemblies) assembly->setFallback(std::max(0, assembly->fallback() - 1));
   ++residual_.fallbacks;
+}
+
+bool Island::hasAxes() const {
+  return std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); });
 }
 
 double Island::energy(const Scene& scene) const {
@@ -279,9 +298,9 @@ void Island::solveWithinBudget(const Scene& scene, double step) {
   for (const double rate : {kFallbackRate, 0.0}) {
     for (BodyId id : bodies) scene.bodies[id].returnToMark();
     for (Assembly* assembly : assemblies) assembly->aimAtVelocity(step, rate);
-    solveVelocities(scene, step);
+    solveVelocities(scene, step, step);
     const double after = kineticEnergy();
-    if (budget + before - after >= -kOverdraft * before) {
+    if (hasAxes() || budget + before - after >= -kOverdraft * before) {
       budget += before - after;
       return;
     }
@@ -295,9 +314,11 @@ void Island::solveWithinBudget(const Scene& scene, double step) {
 void Island::close(const Scene& scene, double h) {
   factor(scene, h, kStiffnessShare);
   findContacts(scene, h, true);
+  for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
   kick(scene, h / 2);
-  for (Assembly* assembly : assemblies) assembly->aimAtRest(h / 2);
-  solveVelocities(scene, h / 2);
+  for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
+  solveVelocities(scene, h, h / 2);
+  for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies);
   evaluate(scene);
   read(scene, true);
   onStep_ = true;
@@ -305,7 +326,7 @@ void Island::close(const Scene& scene, double h) {
 
 void Island::noteErrors(const Scene& scene) {
   for (const Assembly* assembly : assemblies)
-    for (int n = 0; n < assembly->joints(); ++n) {
+    for (int n = 0; n < assembly->nodes(); ++n) {
       if (assembly->released(n)) continue;
       JointReading& r = scene.joints[assembly->jointOf(n)].reading;
       const RowErrors e = assembly->errorsOf(n);
@@ -319,7 +340,7 @@ void Island::noteErrors(const Scene& scene) {
 // "Starts a substep": a closing half kick opens the account of a substep that the next opening half completes.
 void Island::read(const Scene& scene, bool startsSubstep) {
   for (Assembly* assembly : assemblies)
-    for (int n = 0; n < assembly->joints(); ++n) {
+    for (int n = 0; n < assembly->nodes(); ++n) {
       if (assembly->released(n)) continue;
       JointState& joint = scene.joints[assembly->jointOf(n)];
       Vec3 linear, angular;
@@ -328,7 +349,7 @@ void Island::read(const Scene& scene, bool startsSubstep) {
       joint.reading.torque += angular;
       if (joint.def.breakForce == kUnbreakable && joint.def.breakTorque == kUnbreakable) continue;
       auto& window = joint.window;
-      if (startsSubstep || window.empty())
+      if ((startsSubstep && assembly->isFirst(n)) || window.empty())
         window.emplace_back(linear, angular);
       else
         window.back().first += linear, window.back().second += angular;
@@ -342,7 +363,8 @@ void Island::read(const Scene& scene, bool startsSubstep) {
 }
 
 void Island::part(const Scene& scene, Assembly& assembly, int node) {
-  assembly.release(node);
+  for (int n = 0; n < assembly.nodes(); ++n)
+    if (assembly.jointOf(n) == assembly.jointOf(node)) assembly.release(n);
   JointReading& r = scene.joints[assembly.jointOf(node)].reading;
   r.parted = true;
   r.partedAt = clock_;
@@ -350,13 +372,16 @@ void Island::part(const Scene& scene, Assembly& assembly, int node) {
 
 void Island::finishReadings(const Scene& scene) {
   for (const Assembly* assembly : assemblies)
-    for (int n = 0; n < assembly->joints(); ++n) {
+    for (int n = 0; n < assembly->nodes(); ++n) {
       JointReading& r = scene.joints[assembly->jointOf(n)].reading;
-      r.force /= scene.settings.frame;
-      r.torque /= scene.settings.frame;
+      if (assembly->isFirst(n)) {
+        r.force /= scene.settings.frame;
+        r.torque /= scene.settings.frame;
+        r.separation = r.misalignment = 0;
+      }
       const RowErrors e = assembly->released(n) ? RowErrors{} : assembly->errorsOf(n);
-      r.separation = e.linear;
-      r.misalignment = e.angular;
+      r.separation = std::max(r.separation, e.linear);
+      r.misalignment = std::max(r.misalignment, e.angular);
     }
 }
 
@@ -385,11 +410,13 @@ void Island::readPresentLoads(const Scene& scene, double h) {
   kick(scene, 1);
   contacts_.pushAtLastForce(b);
   for (std::size_t i = 0; i < assemblies.size(); ++i) {
-    assemblies[i]->aimAtAcceleration(bend[i]);
-    assemblies[i]->relax(b);
-    for (int n = 0; n < assemblies[i]->joints(); ++n) {
+    assemblies[i]->solveAccelerations(b, bend[i], h);
+    for (int n = 0; n < assemblies[i]->nodes(); ++n) {
       JointReading& r = scene.joints[assemblies[i]->jointOf(n)].reading;
-      assemblies[i]->impulseOf(n, r.forceNow, r.torqueNow);
+      Vec3 force, torque;
+      assemblies[i]->impulseOf(n, force, torque);
+      r.forceNow = (assemblies[i]->isFirst(n) ? Vec3(Vec3::Zero()) : r.forceNow) + force;
+      r.torqueNow = (assemblies[i]->isFirst(n) ? Vec3(Vec3::Zero()) : r.torqueNow) + torque;
     }
   }
   for (BodyId id : bodies) b[id].returnToMark();

@@ -34,6 +34,7 @@ struct BodyShape {
 // A joint in the run.
 struct JointState {
   JointDef def;
+  JointGeometry geometry;
   JointReading reading;
   // Impulses (linear, angular) of the last frame's worth of substeps, newest last; kept for joints that can part.
   std::deque<std::pair<Vec3, Vec3>> window;
@@ -91,7 +92,9 @@ class Island {
   void kick(const Scene& scene, double time);
   void drift(const Scene& scene, double h);
   // Joints and contacts together, by impulses that stand for forces over `time`.
-  void solveVelocities(const Scene& scene, double time);
+  void solveVelocities(const Scene& scene, double h, double time);
+  void solveJoints(const Scene& scene, double h, double time);
+  bool hasAxes() const;
   void refreshStiffness(const Scene& scene, double time);
   void noteErrors(const Scene& scene);
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the

@@ -1,0 +1,45 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "engine/joint/axis.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace calm {
+
+namespace {
+
+double blend(double x, double from, double to) {
+  const double t = std::clamp((x - from) / (to - from), 0.0, 1.0);
+  return t * t * (3 - 2 * t);
+}
+
+// The share of a pure damper's end rate that makes its decay exp(-d).
+double damperShare(double d) {
+  return d < 1e-4 ? 0.5 + d / 12 : 1 / -std::expm1(-d) - 1 / d;
+}
+
+}  // namespace
+
+SpringStep springStep(double k, double c, double mass, double h, bool crowded) {
+  // Per unit mass and step: w2 = (omega h)^2 and d = c h / m. The step u' = u - (a x + b u), x' = x + u' has
+  // a = w2 / scale and b = (d + shift w2) / scale with scale = 1 + inertia / m.
+  const double w2 = k * h * h / mass, d = c * h / mass, w = std::sqrt(w2);
+  double scale = 1 + w2 / 4 + d * damperShare(d), shift = 0;
+  if (!crowded && w > 1e-6 && w < 0.7) {
+    const double decay = d / 2, disc = w2 - decay * decay;
+    const double wave = disc >= 0 ? std::cos(std::sqrt(disc)) : std::cosh(std::sqrt(-disc));
+    const double b = -std::expm1(-d), a = 2 - b - 2 * std::exp(-decay) * wave;
+    // Heavily overdamped springs lose a to round-off; the rule above serves them.
+    if (a > 1e-3 * w2 && decay < 20) {
+      const double part = blend(w, 0.5, 0.7);
+      scale += (1 - part) * (w2 / a - scale);
+      shift += (1 - part) * (b / a - d / w2 - shift);
+    }
+  }
+  const double implicit = blend(w, 2, 4);
+  scale += implicit * (1 + w2 + d - scale);
+  shift += implicit * (1 - shift);
+  return {(scale - 1) * mass, c * h + shift * k * h * h};
+}
+
+}  // namespace calm
