@@ -254,6 +254,12 @@ void World::addForce(BodyId body, const Vec3& force, const Vec3& point) {
   b.torque += (point - b.position).cross(force);
 }
 
+void World::addTorque(BodyId body, const Vec3& torque) {
+  checked(body);
+  require(torque.allFinite(), "a torque must be finite");
+  bodies_[body].torque += torque;
+}
+
 void World::clearForces() {
   for (Body& b : bodies_) b.force = b.torque = Vec3::Zero();
 }

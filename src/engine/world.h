@@ -85,6 +85,8 @@ class World {
   void setVelocity(BodyId body, const Vec3& velocity, const Vec3& angularVelocity);
   // A force (N, world axes) at a world point that acts from now on until cleared.
   void addForce(BodyId body, const Vec3& force, const Vec3& point);
+  // A torque (N m, world axes) that acts likewise.
+  void addTorque(BodyId body, const Vec3& torque);
   void clearForces();
   // An impulse (N s) at a world point, at once.
   void applyImpulse(BodyId body, const Vec3& impulse, const Vec3& point);

@@ -140,8 +140,27 @@ Shape readShape(const Node& n) {
 }
 
 Part readPart(const Node& n) {
-  n.object({"id", "name", "role", "shape", "position_m", "orientation_wxyz", "mass_kg", "density_kg_m3", "velocity_m_s",
-            "angular_velocity_rad_s", "friction", "restitution", "linear_damping_1_s", "angular_damping_1_s", "line"});
+  n.object({"id",
+            "name",
+            "role",
+            "shape",
+            "position_m",
+            "orientation_wxyz",
+            "mass_kg",
+            "density_kg_m3",
+            "velocity_m_s",
+            "angular_velocity_rad_s",
+            "force_N",
+            "torque_Nm",
+            "inertia_kg_m2",
+            "centre_of_mass_m",
+            "gravity_scale",
+            "collides",
+            "friction",
+            "restitution",
+            "linear_damping_1_s",
+            "angular_damping_1_s",
+            "line"});
   Part p;
   p.id = n.at("id").integer();
   p.name = n.at("name").text();
@@ -159,6 +178,12 @@ Part readPart(const Node& n) {
   if (n.has("density_kg_m3")) p.heft = Density{n.at("density_kg_m3").number()};
   n.maybe("velocity_m_s", p.velocity);
   n.maybe("angular_velocity_rad_s", p.angularVelocity);
+  n.maybe("force_N", p.force);
+  n.maybe("torque_Nm", p.torque);
+  if (n.has("inertia_kg_m2")) p.inertia = n.at("inertia_kg_m2").vector();
+  n.maybe("centre_of_mass_m", p.center);
+  n.maybe("gravity_scale", p.gravityScale);
+  n.maybe("collides", p.collides, &Node::boolean);
   n.maybe("friction", p.friction);
   n.maybe("restitution", p.restitution);
   n.maybe("linear_damping_1_s", p.linearDamping);
@@ -209,15 +234,37 @@ Side readSide(const Node& n, const PartIndex& index) {
   return s;
 }
 
+void readAxes(const Node& n, Joint& j) {
+  const std::vector<Node> nodes = n.list();
+  const std::size_t most = static_cast<std::size_t>(axesOf(j.type).all());
+  if (nodes.size() > most) n.fail(fmt::format("a {} joint has {} free axes, not {}", word(j.type), most, nodes.size()));
+  for (std::size_t k = 0; k < nodes.size(); ++k) {
+    nodes[k].object({"low", "high", "motor_speed", "motor_cap", "friction", "stiffness", "damping", "target"});
+    AxisDef& axis = j.axes[k];
+    nodes[k].maybe("low", axis.low);
+    nodes[k].maybe("high", axis.high);
+    nodes[k].maybe("motor_speed", axis.speed);
+    nodes[k].maybe("motor_cap", axis.cap);
+    nodes[k].maybe("friction", axis.friction);
+    nodes[k].maybe("stiffness", axis.stiffness);
+    nodes[k].maybe("damping", axis.damping);
+    nodes[k].maybe("target", axis.target);
+  }
+}
+
 Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
-  n.object({"id", "name", "type", "a", "b", "pivot_m", "axis", "break_force_N", "break_torque_Nm", "compliance_m_N",
-            "neighbours_collide", "line"});
+  n.object({"id", "name", "type", "a", "b", "pivot_m", "axis", "axes", "break_force_N", "break_torque_Nm",
+            "compliance_m_N", "neighbours_collide", "line"});
   Joint j;
   j.id = n.at("id").integer();
   j.name = n.at("name").text();
   const std::string type = n.at("type").text();
   const std::optional<JointType> known = jointTypeFrom(type);
-  if (!known) n.at("type").fail(fmt::format("unknown joint type \"{}\"; known are fixed, ball, hinge", type));
+  if (!known)
+    n.at("type").fail(
+        fmt::format("unknown joint type \"{}\"; known are fixed, ball, hinge, slider, cylinder, universal, "
+                    "planar, distance",
+                    type));
   j.type = *known;
   if (n.has("pivot_m")) {
     // The short form: parts by themselves, pivot and axis in the world at rest.
@@ -232,6 +279,7 @@ Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
     j.a = readSide(n.at("a"), index);
     j.b = readSide(n.at("b"), index);
   }
+  if (n.has("axes")) readAxes(n.at("axes"), j);
   if (n.has("break_force_N")) j.breakForce = n.at("break_force_N").number();
   if (n.has("break_torque_Nm")) j.breakTorque = n.at("break_torque_Nm").number();
   n.maybe("compliance_m_N", j.compliance);
@@ -316,6 +364,12 @@ Json writePart(const Part& p) {
   if (p.restitution != standard.restitution) j["restitution"] = p.restitution;
   if (p.linearDamping != standard.linearDamping) j["linear_damping_1_s"] = p.linearDamping;
   if (p.angularDamping != standard.angularDamping) j["angular_damping_1_s"] = p.angularDamping;
+  if (p.gravityScale != standard.gravityScale) j["gravity_scale"] = p.gravityScale;
+  if (!p.collides) j["collides"] = false;
+  if (!p.force.isZero(0)) j["force_N"] = list(p.force);
+  if (!p.torque.isZero(0)) j["torque_Nm"] = list(p.torque);
+  if (p.inertia) j["inertia_kg_m2"] = list(*p.inertia);
+  if (!p.center.isZero(0)) j["centre_of_mass_m"] = list(p.center);
   if (p.line != kNone) j["line"] = p.line;
   return j;
 }
@@ -327,8 +381,26 @@ Json writeSide(const Side& s) {
           {"across", list(s.across)}};
 }
 
+Json writeAxis(const AxisDef& a) {
+  Json json = Json::object();
+  if (a.low > -kNoLimit) json["low"] = a.low;
+  if (a.high < kNoLimit) json["high"] = a.high;
+  for (const auto& [key, value] :
+       {std::pair("motor_speed", a.speed), std::pair("motor_cap", a.cap), std::pair("friction", a.friction),
+        std::pair("stiffness", a.stiffness), std::pair("damping", a.damping), std::pair("target", a.target)})
+    if (value != 0) json[key] = value;
+  return json;
+}
+
 Json writeJoint(const Joint& j) {
   Json json{{"id", j.id}, {"name", j.name}, {"type", word(j.type)}, {"a", writeSide(j.a)}, {"b", writeSide(j.b)}};
+  Json axes = Json::array();
+  bool any = false;
+  for (int k = 0; k < axesOf(j.type).all(); ++k) {
+    axes.push_back(writeAxis(j.axes[k]));
+    any |= !axes.back().empty();
+  }
+  if (any) json["axes"] = axes;
   if (j.breakForce) json["break_force_N"] = *j.breakForce;
   if (j.breakTorque) json["break_torque_Nm"] = *j.breakTorque;
   if (j.compliance > 0) json["compliance_m_N"] = j.compliance;

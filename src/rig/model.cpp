@@ -17,8 +17,11 @@ auto find(Items& items, Id id) -> decltype(items.data()) {
   return it == items.end() ? nullptr : &*it;
 }
 
-constexpr std::array kJointWords = {std::pair{JointType::fixed, "fixed"}, std::pair{JointType::ball, "ball"},
-                                    std::pair{JointType::hinge, "hinge"}};
+constexpr std::array kJointWords = {
+    std::pair{JointType::fixed, "fixed"},       std::pair{JointType::ball, "ball"},
+    std::pair{JointType::hinge, "hinge"},       std::pair{JointType::slider, "slider"},
+    std::pair{JointType::cylinder, "cylinder"}, std::pair{JointType::universal, "universal"},
+    std::pair{JointType::planar, "planar"},     std::pair{JointType::distance, "distance"}};
 constexpr std::array kRoleWords = {std::pair{Role::fixed, "static"}, std::pair{Role::dynamic, "dynamic"}};
 
 template <class Words, class Value>
@@ -83,7 +86,23 @@ void checkPart(const Part& p, Checker check) {
   if (std::holds_alternative<HalfSpace>(p.shape)) return check.fail("a half space is the stage's ground, not a part");
   const bool byMass = std::holds_alternative<Mass>(p.heft);
   const double value = byMass ? std::get<Mass>(p.heft).mass : std::get<Density>(p.heft).density;
+  check.range("gravity scale", p.gravityScale, -1e6, 1e6, "");
+  check.vector("force", p.force, 1e15, "N");
+  check.vector("torque", p.torque, 1e15, "N m");
+  check.vector("centre of mass", p.center, kFarthest, "m");
   check.range(byMass ? "mass" : "density", value, 1e-12, 1e15, byMass ? "kg" : "kg/m^3");
+  if (p.role == Role::dynamic && value > 0)
+    if (const std::string fault = calm::faultOf(p.massProperties()); !fault.empty()) check.fail(fault);
+}
+
+void checkAxis(const AxisDef& axis, int number, Checker check) {
+  const auto named = [&](const char* what) { return fmt::format("axis {}: {}", number + 1, what); };
+  check.require(axis.low <= axis.high, named("the low stop must not lie above the high one"));
+  for (const auto& [what, value] : {std::pair("motor speed", axis.speed), std::pair("spring target", axis.target)})
+    check.range(named(what).c_str(), value, -1e9, 1e9, "");
+  for (const auto& [what, value] : {std::pair("motor cap", axis.cap), std::pair("friction", axis.friction),
+                                    std::pair("stiffness", axis.stiffness), std::pair("damping", axis.damping)})
+    check.range(named(what).c_str(), value, 0, 1e15, "");
 }
 
 void checkJoint(const Rig& rig, const Joint& j, Checker check) {
@@ -102,6 +121,7 @@ void checkJoint(const Rig& rig, const Joint& j, Checker check) {
     const auto dynamic = [&](Id id) { return id != kNone && rig.part(id) && rig.part(id)->role == Role::dynamic; };
     check.require(dynamic(j.a.part) || dynamic(j.b.part), "joins two things that cannot move; one must be dynamic");
   }
+  for (int k = 0; k < axesOf(j.type).all(); ++k) checkAxis(j.axes[k], k, check);
   if (j.breakForce) check.range("break force", *j.breakForce, 1e-12, 1e15, "N");
   if (j.breakTorque) check.range("break torque", *j.breakTorque, 1e-12, 1e15, "N m");
   check.range("compliance", j.compliance, 0, 1e3, "m/N");
@@ -112,6 +132,13 @@ void checkJoint(const Rig& rig, const Joint& j, Checker check) {
 double Part::mass() const {
   if (const auto* m = std::get_if<Mass>(&heft)) return m->mass;
   return std::get<Density>(heft).density * volumeOf(shape);
+}
+
+MassProperties Part::massProperties() const {
+  MassProperties properties = massPropertiesOf(shape, mass());
+  if (inertia) properties.inertia = inertia->asDiagonal();
+  properties.center = center;
+  return properties;
 }
 
 const Part* Rig::part(Id id) const {

@@ -2,6 +2,7 @@
 // The rig: what the user builds. Plain values, no simulation state, no screen. SI units, world frame y up.
 #pragma once
 
+#include <array>
 #include <optional>
 #include <string>
 #include <variant>
@@ -47,9 +48,17 @@ struct Part {
   double restitution = 0;
   double linearDamping = 0;   // 1/s
   double angularDamping = 0;  // 1/s
-  Id line = kNone;            // the line that it is a link of
+  double gravityScale = 1;
+  bool collides = true;
+  Vec3 force = Vec3::Zero();   // N, world axes, steady, at the centre of mass
+  Vec3 torque = Vec3::Zero();  // N m
+  // About the centre of mass, along the part's axes, kg m^2; none: that of the solid shape.
+  std::optional<Vec3> inertia;
+  Vec3 center = Vec3::Zero();  // m, the centre of mass in the part's frame
+  Id line = kNone;             // the line that it is a link of
 
   double mass() const;  // kg
+  MassProperties massProperties() const;
 };
 
 // One side of a joint, in its part's frame (the world's for kNone).
@@ -65,6 +74,7 @@ struct Joint {
   std::string name;
   JointType type = JointType::ball;
   Side a, b;
+  std::array<AxisDef, 3> axes;        // of the free axes, in the order of axesOf(type)
   std::optional<double> breakForce;   // N
   std::optional<double> breakTorque;  // N m
   double compliance = 0;              // m/N; 0: the engine's own

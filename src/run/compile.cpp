@@ -13,8 +13,9 @@ BodyDef bodyOf(const rig::Part& p) {
   def.pose = p.pose;
   def.velocity = p.velocity;
   def.angularVelocity = p.angularVelocity;
-  def.mass = massPropertiesOf(p.shape, p.mass());
-  def.shapes = {{p.shape, {}}};
+  def.mass = p.massProperties();
+  if (p.collides) def.shapes = {{p.shape, {}}};
+  def.gravityScale = p.gravityScale;
   def.friction = p.friction;
   def.restitution = p.restitution;
   def.linearDamping = p.linearDamping;
@@ -51,6 +52,10 @@ CompiledRig compile(const rig::Rig& rig) {
       throw CompileError("part \"" + p.name + "\": " + e.what());
     }
     bodyOfPart[p.id] = out.bodies.back();
+    if (p.role == Role::dynamic) {
+      out.world.addForce(out.bodies.back(), p.force, p.pose.apply(p.center));
+      out.world.addTorque(out.bodies.back(), p.torque);
+    }
   }
   for (const rig::Joint& j : rig.joints) {
     JointDef def;
@@ -59,6 +64,7 @@ CompiledRig compile(const rig::Rig& rig) {
     def.b = bodyOfPart.at(j.b.part);
     def.frameA = frameOf(j.a);
     def.frameB = frameOf(j.b);
+    def.axes = j.axes;
     def.compliance = j.compliance;
     def.breakForce = j.breakForce.value_or(kUnbreakable);
     def.breakTorque = j.breakTorque.value_or(kUnbreakable);

@@ -127,9 +127,30 @@ INSTANTIATE_TEST_SUITE_P(
         BadFile{"\"b\": 2", "\"b\": null", "pin", "cannot move"}, BadFile{"\"id\": 3", "\"id\": 2", "pin", "twice"},
         BadFile{"\"axis\": [0, 1, 0]", "\"axis\": [0, 0, 0]", "joints[0].axis", "zero"},
         BadFile{"\"break_force_N\": 5000", "\"break_force_N\": -1", "pin", "break force"},
+        BadFile{"\"break_force_N\": 5000", "\"axes\": [{\"low\": 1, \"high\": 0}]", "pin", "low stop"},
+        BadFile{"\"break_force_N\": 5000", "\"axes\": [{}, {}]", "joints[0].axes", "free axes"},
+        BadFile{"\"break_force_N\": 5000", "\"axes\": [{\"stiffness\": -2}]", "pin", "stiffness"},
+        BadFile{"\"mass_kg\": 20", "\"mass_kg\": 20, \"inertia_kg_m2\": [1, 1, 5]", "gate", "no real body"},
         BadFile{"\"gravity_m_s2\": [0, -9.81, 0]", "\"gravity_m_s2\": [0, true, 0]", "stage.gravity_m_s2[1]", "number"},
         BadFile{"\"ground\": {\"height_m\": 0}", "\"substeps\": 0", "stage", "substeps"},
         BadFile{"\"parts\": [", "\"parts\": 3, \"pieces\": [", "pieces", "unknown key"}));
+
+TEST(RigFile, AxesAndPartSettingsReadBackTheSame) {
+  const std::string text = smallRig("\"break_force_N\": 5000",
+                                    "\"axes\": [{\"low\": -0.5, \"high\": 1.2, \"motor_speed\": 0.3, \"motor_cap\": 40,"
+                                    " \"friction\": 2, \"stiffness\": 100, \"damping\": 5, \"target\": 0.1}]");
+  Rig rig = parseRig(text, "x");
+  EXPECT_EQ(rig.joints[0].axes[0].high, 1.2);
+  EXPECT_EQ(rig.joints[0].axes[0].stiffness, 100);
+  rig.parts[1].inertia = Vec3(1, 2, 2.5);
+  rig.parts[1].center = Vec3(0.1, 0, 0);
+  rig.parts[1].force = Vec3(0, 3, 0);
+  rig.parts[1].torque = Vec3(1, 0, 0);
+  rig.parts[1].gravityScale = 0.5;
+  rig.parts[1].collides = false;
+  const std::string once = formatRig(rig);
+  EXPECT_TRUE(formatRig(parseRig(once, "x")) == once);
+}
 
 TEST(RigFile, TruncatedAnywhereGivesAFaultAndNothingElse) {
   const std::string text = smallRig();

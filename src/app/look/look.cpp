@@ -49,6 +49,28 @@ void drawGlyph(QPainter& painter, const QRectF& square, JointType type, const QC
       painter.drawEllipse(c, r, r);
       painter.drawLine(QPointF(c.x() - r * 1.6, c.y()), QPointF(c.x() + r * 1.6, c.y()));
       break;
+    case JointType::slider:  // a block on its rail
+      painter.drawLine(QPointF(c.x() - r * 1.7, c.y()), QPointF(c.x() + r * 1.7, c.y()));
+      painter.drawRect(QRectF(c.x() - r * 0.8, c.y() - r * 0.7, 1.6 * r, 1.4 * r));
+      break;
+    case JointType::cylinder:  // a sleeve on its shaft
+      painter.drawLine(QPointF(c.x() - r * 1.7, c.y()), QPointF(c.x() + r * 1.7, c.y()));
+      painter.drawRoundedRect(QRectF(c.x() - r, c.y() - r * 0.7, 2 * r, 1.4 * r), r * 0.6, r * 0.6);
+      break;
+    case JointType::universal:  // a cross in its ring
+      painter.drawEllipse(c, r * 1.2, r * 1.2);
+      painter.drawLine(QPointF(c.x() - r * 1.2, c.y()), QPointF(c.x() + r * 1.2, c.y()));
+      painter.drawLine(QPointF(c.x(), c.y() - r * 1.2), QPointF(c.x(), c.y() + r * 1.2));
+      break;
+    case JointType::planar:  // a block on a plate
+      painter.drawLine(QPointF(c.x() - r * 1.5, c.y() + r), QPointF(c.x() + r * 1.5, c.y() + r));
+      painter.drawRect(QRectF(c.x() - r * 0.8, c.y() - r * 0.6, 1.6 * r, 1.6 * r));
+      break;
+    case JointType::distance:  // two eyes and the line between
+      painter.drawLine(QPointF(c.x() - r * 1.2, c.y()), QPointF(c.x() + r * 1.2, c.y()));
+      painter.drawEllipse(QPointF(c.x() - r * 1.3, c.y()), r * 0.4, r * 0.4);
+      painter.drawEllipse(QPointF(c.x() + r * 1.3, c.y()), r * 0.4, r * 0.4);
+      break;
     case JointType::fixed:  // a weld: square with its seam
       painter.drawRect(QRectF(c.x() - r, c.y() - r, 2 * r, 2 * r));
       painter.drawLine(QPointF(c.x() - r, c.y() + r), QPointF(c.x() + r, c.y() - r));

@@ -93,7 +93,8 @@ void PartMaker::take(const Pick& pick) {
 JointMaker::JointMaker(Session& session, QWidget* parent)
     : Maker(session, tr("Joint"), tr("Click two parts in the View, then a point if the pivot belongs elsewhere."),
             tr("Join them"), parent) {
-  type_ = addChoice(tr("Type"), {tr("ball"), tr("hinge"), tr("fixed")});
+  type_ = addChoice(
+      tr("Type"), {tr("ball"), tr("hinge"), tr("fixed"), tr("slider"), tr("cylinder"), tr("universal"), tr("planar")});
   a_ = addPartChoice(tr("First"), true);
   b_ = addPartChoice(tr("Second"), true);
   where_ = addChoice(tr("Pivot"),
@@ -135,7 +136,7 @@ Vec3 JointMaker::axis() const {
 
 QString JointMaker::preview(Preview& preview) {
   showRow(point_, where_->currentIndex() == 3);
-  showRow(axis_, type_->currentIndex() == 1);
+  showRow(axis_, type_->currentIndex() == 1 || type_->currentIndex() > 2);
   preview.partners = {idOf(a_), idOf(b_)};
   if (idOf(a_) == idOf(b_)) return tr("Choose two different things to join.");
   rig::Rig trial = session_.rig();
@@ -153,7 +154,8 @@ QString JointMaker::stepName() const {
 }
 
 void JointMaker::apply(rig::Rig& rig) {
-  constexpr JointType kTypes[] = {JointType::ball, JointType::hinge, JointType::fixed};
+  constexpr JointType kTypes[] = {JointType::ball,     JointType::hinge,     JointType::fixed, JointType::slider,
+                                  JointType::cylinder, JointType::universal, JointType::planar};
   made_ = rig::addJoint(rig, kTypes[type_->currentIndex()], idOf(a_), idOf(b_), pivot(), axis());
 }
 
