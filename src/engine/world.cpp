@@ -136,10 +136,14 @@ void World::buildAssemblies() {
     members[group].push_back({id, d.type, d.a, d.b, joints_[id].geometry, d.axes, d.compliance, d.pinRadius});
   }
   assemblies_.clear();
-  for (Body& b : bodies_) b.untouchedAxis.setZero();
+  for (Body& b : bodies_) {
+    b.untouchedAxis.setZero();
+    b.jointed = false;
+  }
   for (const auto& [group, list] : members) {
     assemblies_.emplace_back(list, bodies_);
     assemblies_.back().markUntouchedAxes(bodies_);
+    for (BodyId id : assemblies_.back().dynamicBodies()) bodies_[id].jointed = true;
   }
   jointsChanged_ = false;
 }

@@ -131,10 +131,12 @@ Shape readShape(const Node& n) {
     shape = Box{n.at("size_m").vector()};
   else if (type == "sphere")
     shape = Sphere{n.at("radius_m").number()};
+  else if (type == "cylinder")
+    shape = Cylinder{n.at("radius_m").number(), n.at("length_m").number()};
   else if (type == "capsule")
     shape = Capsule{n.at("radius_m").number(), n.at("length_m").number()};
   else
-    n.at("type").fail(fmt::format("unknown shape \"{}\"; known are box, sphere, capsule", type));
+    n.at("type").fail(fmt::format("unknown shape \"{}\"; known are box, sphere, capsule, cylinder", type));
   if (const std::string fault = calm::faultOf(shape); !fault.empty()) n.fail(fault);
   return shape;
 }
@@ -343,6 +345,8 @@ Json writeShape(const Shape& shape) {
   if (const auto* s = std::get_if<Sphere>(&shape)) return {{"type", "sphere"}, {"radius_m", s->radius}};
   if (const auto* c = std::get_if<Capsule>(&shape))
     return {{"type", "capsule"}, {"radius_m", c->radius}, {"length_m", c->length}};
+  if (const auto* c = std::get_if<Cylinder>(&shape))
+    return {{"type", "cylinder"}, {"radius_m", c->radius}, {"length_m", c->length}};
   return {{"type", "box"}, {"size_m", list(std::get<Box>(shape).size)}};
 }
 

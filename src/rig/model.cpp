@@ -183,7 +183,7 @@ const char* word(Role role) {
   return wordOf(kRoleWords, role);
 }
 const char* word(const Shape& shape) {
-  constexpr const char* kWords[] = {"sphere", "capsule", "box", "half space"};
+  constexpr const char* kWords[] = {"sphere", "capsule", "box", "cylinder", "half space"};
   return kWords[shape.index()];
 }
 

@@ -14,6 +14,8 @@ bool inside(const Shape& shape, const Vec3& p) {
     const double y = std::clamp(p.y(), -c->coreHalfLength(), c->coreHalfLength());
     return (p - Vec3(0, y, 0)).norm() <= c->radius;
   }
+  if (const auto* c = std::get_if<Cylinder>(&shape))
+    return std::hypot(p.x(), p.z()) <= c->radius && std::abs(p.y()) <= c->length / 2;
   return (p.cwiseAbs().array() <= (std::get<Box>(shape).size / 2).array()).all();
 }
 
@@ -63,7 +65,8 @@ TEST_P(Solid, RaysEnterOnTheSurface) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Shapes, Solid,
-                         testing::Values(Shape(Sphere{0.7}), Shape(Capsule{0.3, 1.5}), Shape(Box{{0.5, 1.2, 0.9}})));
+                         testing::Values(Shape(Sphere{0.7}), Shape(Capsule{0.3, 1.5}), Shape(Box{{0.5, 1.2, 0.9}}),
+                                         Shape(Cylinder{0.4, 0.9})));
 
 TEST(FaultOf, NamesBadSizes) {
   EXPECT_EQ(faultOf(Shape(Box{{1, 1, 1}})), "");

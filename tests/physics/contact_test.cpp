@@ -61,6 +61,38 @@ TEST(Friction, RollsWithTheRightAcceleration) {
   EXPECT_NEAR(rolled, exact, 0.01 * exact);
 }
 
+// A solid cylinder rolls down at 2/3 g sin(tilt), and smoothly: its path never strays from the closed form.
+TEST(Friction, CylinderRollsWithTheRightAcceleration) {
+  const double tilt = 0.25, r = 0.15;
+  World world;
+  world.addBody(ground(0.8, tilt));
+  const Quat turned(Eigen::AngleAxisd(tilt, Vec3::UnitZ()));
+  const Quat lying = turned * Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitX()));
+  BodyDef def = tangible(Cylinder{r, 0.4}, 5, {turned * Vec3(0, r, 0), lying});
+  def.friction = 0.8;
+  const BodyId roller = world.addBody(def);
+  const Vec3 start = world.state(roller).pose.position;
+  double worst = 0;
+  for (int i = 0; i < 120; ++i) {
+    world.step();
+    const double t = world.time(), exact = 0.5 * 2.0 / 3 * kGravity * std::sin(tilt) * t * t;
+    worst = std::max(worst, std::abs((world.state(roller).pose.position - start).norm() / exact - 1));
+  }
+  report("rolling cylinder, path", worst * 100, 1, "%");
+  EXPECT_LE(worst, 0.01);
+}
+
+TEST(Shapes, CylinderStandsOnItsEnd) {
+  World world;
+  world.addBody(ground());
+  const BodyId drum = world.addBody(tangible(Cylinder{0.3, 0.8}, 60, {{0, 0.42, 0}, Quat::Identity()}));
+  const BodyId box = world.addBody(tangible(Box{{0.3, 0.3, 0.3}}, 20, {{0.05, 1, 0}, Quat::Identity()}));
+  for (int i = 0; i < 300; ++i) world.step();
+  EXPECT_NEAR(world.state(drum).pose.position.y(), 0.4, 1e-3);
+  EXPECT_NEAR(world.state(box).pose.position.y(), 0.95, 1e-3);
+  EXPECT_LE(world.state(box).velocity.norm(), 1e-3);
+}
+
 // Skidding ball: friction turns the slide into a roll at 5/7 of the first speed.
 TEST(Friction, BowlingBallEndsRollingAtFiveSeventhsOfItsSpeed) {
   World world;
@@ -84,6 +116,36 @@ TEST(Bounce, GoesBackAtRestitutionTimesTheSpeed) {
   const BodyId ball = world.addBody(def);
   for (int i = 0; i < 60; ++i) world.step();
   EXPECT_NEAR(world.state(ball).velocity.y(), 2.1, 1e-9);
+}
+
+// A ball dropped from h comes back to e^2 h, bounce after bounce, at the times that free fall gives.
+TEST(Bounce, KeepsTheHeightsOfNewtonsLaw) {
+  for (const double e : {1.0, 0.8}) {
+    World world;
+    world.addBody(ground());
+    BodyDef def = tangible(Sphere{0.1}, 1, {{0, 1.1, 0}, Quat::Identity()});
+    def.restitution = e;
+    const BodyId ball = world.addBody(def);
+    double worst = 0;
+    for (int i = 0; i < 240; ++i) {
+      world.step();
+      // The exact height at this time, from bounce to bounce.
+      double t = world.time(), height = 1, up = 0;
+      double fall = std::sqrt(2 * height / kGravity);
+      double exact = t < fall ? height - kGravity * t * t / 2 : -1;
+      t -= fall;
+      while (exact < 0) {
+        height *= e * e;
+        up = std::sqrt(2 * kGravity * height);
+        const double flight = 2 * up / kGravity;
+        if (t < flight) exact = up * t - kGravity * t * t / 2;
+        t -= flight;
+      }
+      worst = std::max(worst, std::abs(world.state(ball).pose.position.y() - 0.1 - exact));
+    }
+    report("bouncing ball, restitution " + std::to_string(e) + ", height over 4 s", worst * 1e3, 10, "mm");
+    EXPECT_LE(worst, 0.01) << "restitution " << e;
+  }
 }
 
 TEST(EqualBalls, PassTheirSpeedAlongTheRow) {

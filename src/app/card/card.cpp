@@ -221,6 +221,8 @@ void Card::buildPart(const rig::Part& part) {
   if (const auto* s = std::get_if<Sphere>(&part.shape)) size = tr("radius %1").arg(length(s->radius));
   if (const auto* c = std::get_if<Capsule>(&part.shape))
     size = tr("radius %1, length %2").arg(length(c->radius), length(c->length));
+  if (const auto* c = std::get_if<Cylinder>(&part.shape))
+    size = tr("radius %1, length %2").arg(length(c->radius), length(c->length));
   if (const auto* b = std::get_if<Box>(&part.shape))
     size = QString("%1 \u00d7 %2 \u00d7 %3").arg(length(b->size.x()), length(b->size.y()), length(b->size.z()));
   buildHeader(QString("%1 %2").arg(rig::word(part.role), rig::word(part.shape)), size);

@@ -17,7 +17,7 @@ PartMaker::PartMaker(Session& session, QWidget* parent)
   name_->setPlaceholderText(tr("after its shape"));
   name_->setAccessibleName(tr("Name"));
   addRow(tr("Name"), name_);
-  shape_ = addChoice(tr("Shape"), {tr("box"), tr("sphere"), tr("capsule")});
+  shape_ = addChoice(tr("Shape"), {tr("box"), tr("sphere"), tr("capsule"), tr("cylinder")});
   x_ = addField(tr("Width"), rig::Dimension::length, 0.5);
   y_ = addField(tr("Height"), rig::Dimension::length, 0.5);
   z_ = addField(tr("Depth"), rig::Dimension::length, 0.5);
@@ -46,6 +46,7 @@ rig::Part PartMaker::part() const {
   if (shape_->currentIndex() == 0) p.shape = calm::Box{{value(x_), value(y_), value(z_)}};
   if (shape_->currentIndex() == 1) p.shape = calm::Sphere{value(radius_)};
   if (shape_->currentIndex() == 2) p.shape = calm::Capsule{value(radius_), value(length_)};
+  if (shape_->currentIndex() == 3) p.shape = calm::Cylinder{value(radius_), value(length_)};
   const auto dimension = heftKind_->currentIndex() == 0 ? rig::Dimension::density : rig::Dimension::mass;
   const double heft = rig::parseQuantity(heft_->text().toStdString(), dimension).value_or(kNone);
   if (heftKind_->currentIndex() == 0)
@@ -60,7 +61,7 @@ QString PartMaker::preview(Preview& preview) {
   const int shape = shape_->currentIndex();
   for (Field* f : {x_, y_, z_}) showRow(f, shape == 0);
   showRow(radius_, shape != 0);
-  showRow(length_, shape == 2);
+  showRow(length_, shape >= 2);
   showRow(heftKind_, role_->currentIndex() == 0);
   showRow(heft_, role_->currentIndex() == 0);
   rig::Rig alone;

@@ -101,6 +101,27 @@ void buildRound(double half, std::vector<float>& faces) {
     }
 }
 
+// A cylinder of radius 1 and length 1, with the edges of its rims.
+void buildCylinder(std::vector<float>& faces, std::vector<float>& edges) {
+  constexpr int kAround = 32;
+  for (int i = 0; i < kAround; ++i) {
+    const auto around = [](int k) {
+      const double angle = 2 * std::numbers::pi * k / kAround;
+      return Vec3(std::cos(angle), 0, std::sin(angle));
+    };
+    const Vec3 a = around(i), b = around(i + 1), up(0, 0.5, 0);
+    for (const auto& [p, n] :
+         {std::pair<Vec3, Vec3>(a - up, a), {b - up, b}, {b + up, b}, {a - up, a}, {b + up, b}, {a + up, a}})
+      push(faces, p, n);
+    for (const double side : {-1.0, 1.0}) {
+      const Vec3 n(0, side, 0);
+      for (const Vec3& p : {Vec3(side * up), Vec3(a + side * up), Vec3(b + side * up)}) push(faces, p, n);
+      push(edges, a + side * up, n);
+      push(edges, b + side * up, n);
+    }
+  }
+}
+
 QMatrix4x4 modelMatrix(const Pose& pose, const Vec3& scale) {
   const Mat3 m = pose.rotation.toRotationMatrix() * scale.asDiagonal();
   const Vec3& t = pose.position;
@@ -112,6 +133,7 @@ QMatrix4x4 modelMatrix(const Pose& pose, const Vec3& scale) {
 Vec3 scaleOf(const Shape& shape) {
   if (const auto* s = std::get_if<Sphere>(&shape)) return Vec3::Constant(s->radius);
   if (const auto* c = std::get_if<Capsule>(&shape)) return Vec3::Constant(c->radius);
+  if (const auto* c = std::get_if<calm::Cylinder>(&shape)) return {c->radius, c->length, c->radius};
   if (const auto* b = std::get_if<Box>(&shape)) return b->size;
   return Vec3::Ones();
 }
@@ -178,6 +200,8 @@ Renderer::Mesh& Renderer::meshOf(const Shape& shape) {
     std::vector<float> faces, edges;
     if (std::holds_alternative<Box>(shape))
       buildBox(faces, edges);
+    else if (std::holds_alternative<Cylinder>(shape))
+      buildCylinder(faces, edges);
     else
       buildRound(key.second / 1000.0, faces);
     mesh = upload(faces, edges);

@@ -69,13 +69,24 @@ void reduceToFour(Manifold& m) {
 
 void againstHalfSpace(const Collider& plane, const ConvexCore& core, double margin, bool planeIsA, Manifold& out) {
   out.normal = planeIsA ? plane.planeNormal : -plane.planeNormal;
-  for (std::uint32_t v = 0; v < core.vertices.size(); ++v) {
-    const double gap = (core.vertices[v] - plane.planePoint).dot(plane.planeNormal) - core.radius;
-    if (gap < margin) {
-      const Vec3 surface = core.vertices[v] - plane.planeNormal * (core.radius + gap / 2);
-      out.points.push_back({surface, gap, v});
-    }
+  const auto consider = [&](const Vec3& point, std::uint32_t name) {
+    const double gap = (point - plane.planePoint).dot(plane.planeNormal) - core.radius;
+    if (gap < margin) out.points.push_back({point - plane.planeNormal * (core.radius + gap / 2), gap, name});
+  };
+  if (core.discRadius > 0) {
+    // The lowest point of each end's rim, and the rim's three other quarters, which count when it stands.
+    const Vec3 axis = core.discAxis.normalized();
+    const Vec3 down = -plane.planeNormal + axis * plane.planeNormal.dot(axis);
+    const Vec3 first = down.norm() > 1e-6 ? Vec3(down.normalized()) : anyPerpendicular(axis);
+    const Vec3 second = axis.cross(first);
+    std::uint32_t name = 0;
+    for (const double side : {-1.0, 1.0})
+      for (const Vec3& direction : {first, second, Vec3(-first), Vec3(-second)})
+        consider(core.center + side * core.discAxis + core.discRadius * direction, name++);
+    if (out.points.size() > 4) reduceToFour(out);
+    return;
   }
+  for (std::uint32_t v = 0; v < core.vertices.size(); ++v) consider(core.vertices[v], v);
   if (out.points.size() > 4) reduceToFour(out);
 }
 

@@ -3,6 +3,7 @@
 
 #include <array>
 #include <cmath>
+#include <numbers>
 
 namespace calm {
 
@@ -115,6 +116,33 @@ class Simplex {
   }
 };
 
+// A cylinder as a prism around it whose sides touch it in their middles on average: the radius that keeps the volume.
+void buildPrism(const Cylinder& cylinder, const Pose& pose, ConvexCore& core) {
+  constexpr int kFacets = 32;
+  const double step = 2 * std::numbers::pi / kFacets;
+  const double r = cylinder.radius * std::sqrt(step / std::sin(step));
+  const Mat3 axes = pose.rotation.toRotationMatrix();
+  core.discRadius = cylinder.radius;
+  core.discAxis = axes.col(1) * cylinder.length / 2;
+  core.faces.assign(kFacets + 2, {});
+  core.faces[kFacets].normal = axes.col(1);
+  core.faces[kFacets + 1].normal = -axes.col(1);
+  for (int i = 0; i < kFacets; ++i) {
+    const auto around = [&](double angle) {
+      return Vec3(axes.col(2) * std::cos(angle) + axes.col(0) * std::sin(angle));
+    };
+    for (const double side : {-1.0, 1.0})
+      core.vertices.push_back(pose.position + side * core.discAxis + r * around(i * step));
+    const int next = (i + 1) % kFacets;
+    core.faces[i].normal = around((i + 0.5) * step);
+    core.faces[i].vertices = {2 * i, 2 * next, 2 * next + 1, 2 * i + 1};
+    core.faces[kFacets].vertices.push_back(2 * i + 1);
+    core.faces[kFacets + 1].vertices.insert(core.faces[kFacets + 1].vertices.begin(), 2 * i);
+    if (i < kFacets / 2) core.edgeDirections.push_back(around((i + 0.5) * step + std::numbers::pi / 2));
+  }
+  core.edgeDirections.push_back(axes.col(1));
+}
+
 }  // namespace
 
 int ConvexCore::support(const Vec3& direction) const {
@@ -130,6 +158,7 @@ void buildCore(const Shape& shape, const Pose& pose, ConvexCore& core) {
   core.edgeDirections.clear();
   core.center = pose.position;
   core.radius = 0;
+  core.discRadius = 0;
   if (const auto* sphere = std::get_if<Sphere>(&shape)) {
     core.faces.clear();
     core.vertices.push_back(pose.position);
@@ -141,6 +170,8 @@ void buildCore(const Shape& shape, const Pose& pose, ConvexCore& core) {
     core.vertices.push_back(pose.position + axis * capsule->coreHalfLength());
     core.edgeDirections.push_back(axis);
     core.radius = capsule->radius;
+  } else if (const auto* cylinder = std::get_if<Cylinder>(&shape)) {
+    buildPrism(*cylinder, pose, core);
   } else {
     const Vec3 half = std::get<Box>(shape).size / 2;
     const Mat3 axes = pose.rotation.toRotationMatrix();

@@ -20,6 +20,9 @@ struct ConvexCore {
   std::vector<Vec3> edgeDirections;  // unit, parallel ones once
   Vec3 center = Vec3::Zero();
   double radius = 0;
+  // Of a cylinder, whose vertices are those of a prism of kFacets sides: what a plane touches is taken from these.
+  double discRadius = 0;
+  Vec3 discAxis = Vec3::UnitY();  // to the upper disc's centre from the middle
 
   // Index of the vertex furthest along `direction`.
   int support(const Vec3& direction) const;

@@ -89,6 +89,30 @@ std::optional<RayHit> rayBox(const Vec3& origin, const Vec3& direction, const Ve
   return RayHit{enter, normal};
 }
 
+std::optional<RayHit> rayCylinder(const Vec3& origin, const Vec3& direction, const Cylinder& cylinder) {
+  const double half = cylinder.length / 2, r = cylinder.radius;
+  std::optional<RayHit> best;
+  const auto consider = [&](double t, const Vec3& normal) {
+    if (t >= 0 && (!best || t < best->distance)) best = RayHit{t, normal};
+  };
+  const double a = direction.x() * direction.x() + direction.z() * direction.z();
+  const double b = origin.x() * direction.x() + origin.z() * direction.z();
+  const double c = origin.x() * origin.x() + origin.z() * origin.z() - r * r;
+  if (const double discriminant = b * b - a * c; a > 1e-14 && discriminant >= 0 && c >= 0) {
+    const double t = (-b - std::sqrt(discriminant)) / a;
+    const Vec3 p = origin + t * direction;
+    if (std::abs(p.y()) <= half) consider(t, Vec3(p.x(), 0, p.z()) / r);
+  }
+  // The end that faces the ray, if it comes from beyond it.
+  const double side = direction.y() < 0 ? 1 : -1;
+  if (direction.y() * side < 0 && origin.y() * side >= half) {
+    const double t = (side * half - origin.y()) / direction.y();
+    const Vec3 p = origin + t * direction;
+    if (p.x() * p.x() + p.z() * p.z() <= r * r) consider(t, Vec3(0, side, 0));
+  }
+  return best;
+}
+
 std::optional<RayHit> rayHalfSpace(const Vec3& origin, const Vec3& direction) {
   if (origin.y() < 0 || direction.y() >= 0) return std::nullopt;
   return RayHit{-origin.y() / direction.y(), Vec3::UnitY()};
@@ -110,6 +134,10 @@ std::string faultOf(const Shape& shape) {
                                }
                                return fault;
                              },
+                             [](const Cylinder& c) {
+                               const std::string fault = positive("radius", c.radius);
+                               return fault.empty() ? positive("length", c.length) : fault;
+                             },
                              [](const Box& b) {
                                for (int i = 0; i < 3; ++i)
                                  if (const std::string fault = positive("size", b.size[i]); !fault.empty())
@@ -125,6 +153,7 @@ double volumeOf(const Shape& shape) {
                              [](const Capsule& c) {
                                return kPi * c.radius * c.radius * (2 * c.coreHalfLength() + 4.0 / 3 * c.radius);
                              },
+                             [](const Cylinder& c) { return kPi * c.radius * c.radius * c.length; },
                              [](const Box& b) { return b.size.prod(); }, [](const HalfSpace&) { return 0.0; }},
                     shape);
 }
@@ -135,6 +164,11 @@ MassProperties massPropertiesOf(const Shape& shape, double mass) {
   properties.inertia =
       std::visit(Overload{[&](const Sphere& s) -> Mat3 { return 0.4 * mass * s.radius * s.radius * Mat3::Identity(); },
                           [&](const Capsule& c) -> Mat3 { return capsuleInertia(c, mass); },
+                          [&](const Cylinder& c) -> Mat3 {
+                            const double along = mass * c.radius * c.radius / 2;
+                            const double across = along / 2 + mass * c.length * c.length / 12;
+                            return diagonal(across, along, across);
+                          },
                           [&](const Box& b) -> Mat3 {
                             const Vec3 q = b.size.cwiseAbs2() * (mass / 12);
                             return diagonal(q.y() + q.z(), q.x() + q.z(), q.x() + q.y());
@@ -153,6 +187,12 @@ Aabb boundsOf(const Shape& shape, const Pose& pose) {
                              [&](const Capsule& c) {
                                const Vec3 axis = pose.rotation * Vec3(0, c.coreHalfLength(), 0);
                                const Vec3 e = axis.cwiseAbs() + Vec3::Constant(c.radius);
+                               return Aabb{p - e, p + e};
+                             },
+                             [&](const Cylinder& c) {
+                               const Vec3 axis = pose.rotation * Vec3::UnitY();
+                               const Vec3 rim = (Vec3::Ones() - axis.cwiseAbs2()).cwiseMax(0).cwiseSqrt() * c.radius;
+                               const Vec3 e = axis.cwiseAbs() * c.length / 2 + rim;
                                return Aabb{p - e, p + e};
                              },
                              [&](const Box& b) {
@@ -174,6 +214,7 @@ std::optional<RayHit> castRay(const Ray& ray, const Shape& shape, const Pose& po
       std::visit(Overload{[&](const Sphere& s) { return raySphere(origin, direction, Vec3::Zero(), s.radius); },
                           [&](const Capsule& c) { return rayCapsule(origin, direction, c); },
                           [&](const Box& b) { return rayBox(origin, direction, b.size / 2); },
+                          [&](const Cylinder& c) { return rayCylinder(origin, direction, c); },
                           [&](const HalfSpace&) { return rayHalfSpace(origin, direction); }},
                  shape);
   if (hit) hit->normal = pose.rotation * hit->normal;

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Collision shapes. All sizes are full sizes in metres, never halves; capsules lie along their y axis.
+// Collision shapes. All sizes are full sizes in metres, never halves; capsules and cylinders lie along their y axis.
 #pragma once
 
 #include <optional>
@@ -27,10 +27,16 @@ struct Box {
   Vec3 size = Vec3::Ones();
 };
 
+// Along its y axis, flat ends.
+struct Cylinder {
+  double radius = 0.5;
+  double length = 1;
+};
+
 // The half space below y = 0 of its frame; for static parts.
 struct HalfSpace {};
 
-using Shape = std::variant<Sphere, Capsule, Box, HalfSpace>;
+using Shape = std::variant<Sphere, Capsule, Box, Cylinder, HalfSpace>;
 
 // A shape in its part's frame.
 struct PlacedShape {

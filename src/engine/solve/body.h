@@ -17,6 +17,7 @@ struct Body {
   Pose inPart;                                   // the principal frame in the part's frame
   double linearDamping = 0, angularDamping = 0;  // 1/s
   double gravityScale = 1;
+  bool jointed = false;  // some joint holds it
 
   // Where it is and how it moves (world).
   Vec3 position = Vec3::Zero();

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 namespace calm {
 
@@ -130,22 +131,45 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
   }
 }
 
-bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const std::function<void()>& solveJoints) {
+bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
+  return std::any_of(points_.begin(), points_.end(), [&](const Point& p) {
+    const double v = relativeVelocity(p, bodies[p.a], bodies[p.b], 0);
+    return p.restitution > 0 && v < -kBounceSpeed && p.gap + h * v < 0;
+  });
+}
+
+bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& gravity,
+                           const std::function<void()>& solveJoints) {
   constexpr int kStages = 200, kSweeps = 50;
   constexpr double kSettled = 1e-9;  // of the approach speed
-  const auto approach = [&](const Point& p) { return relativeVelocity(p, bodies[p.a], bodies[p.b], 0); };
+  const auto acceleration = [&](const Body& b) {
+    return b.dynamic() ? Vec3(b.gravityScale * gravity + b.inverseMass * b.force) : Vec3(Vec3::Zero());
+  };
+  struct Touch {
+    double after;  // s from now
+    Vec3 velocity, spin;
+  };
+  std::map<int, Touch> touches;  // of bodies that may be moved to their touch
   bool bounced = false;
   for (int stage = 0; stage < kStages; ++stage) {
     std::vector<Point> struck;
     double fastest = 0;
     for (const Point& p : points_) {
-      const double v = approach(p);
+      const Body &a = bodies[p.a], &b = bodies[p.b];
+      const double v = relativeVelocity(p, a, b, 0);
       if (p.restitution == 0 || v > -kBounceSpeed || p.gap + h * v >= 0) continue;
       fastest = std::max(fastest, -v);
       struck.push_back(p);
-      struck.back().impulse.setZero();
-      struck.back().softness = 0;
-      struck.back().target = -p.restitution * v;
+      Point& s = struck.back();
+      s.impulse.setZero();
+      s.softness = 0;
+      s.target = -p.restitution * v;
+      if (a.jointed || b.jointed) continue;
+      const double after = std::max(p.gap, 0.0) / -v;
+      const double gained = after * p.directions[0].dot(acceleration(b) - acceleration(a));
+      s.target = -p.restitution * (v + gained) - gained;
+      for (int id : {p.a, p.b})
+        if (bodies[id].dynamic()) touches.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
     if (struck.empty()) break;
     bounced = true;
@@ -155,6 +179,12 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const std::funct
       solveJoints();
       if (largest < kSettled * fastest) break;
     }
+  }
+  for (const auto& [id, touch] : touches) {
+    Body& b = bodies[id];
+    b.position += touch.after * (touch.velocity - b.velocity);
+    b.orientation = (rotationFromVector(touch.after * (touch.spin - b.spin)) * b.orientation).normalized();
+    b.axes = b.orientation.toRotationMatrix();
   }
   return bounced;
 }

@@ -40,10 +40,14 @@ class ContactSolver {
   // before the kick. With `closing`, only contacts that pushed in the last substep take part, and none bounces.
   void build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double h, bool closing);
   bool empty() const { return points_.empty(); }
-  // Lets bodies bounce that would meet within the substep h. Impacts are taken in stages (Newton's law on the approach
+  // Whether bodies with restitution would meet within the substep h.
+  bool wouldBounce(const std::vector<Body>& bodies, double h) const;
+  // Lets them bounce; velocities must belong to the poses. Impacts are taken in stages (Newton's law on the approach
   // speed of each stage), so that they run through a row of balls; `solveJoints` closes the joints between sweeps.
-  // Returns whether anything bounced. To be called between build() and warmStart().
-  bool bounce(std::vector<Body>& bodies, double h, const std::function<void()>& solveJoints);
+  // Bodies without joints meet at the instant at which they touch, under their steady acceleration: their velocities
+  // and poses are set so that the substep takes them there and back. Returns whether anything bounced. To be called
+  // between build() and warmStart().
+  bool bounce(std::vector<Body>& bodies, double h, const Vec3& gravity, const std::function<void()>& solveJoints);
   // Applies the last forces over `time`.
   void warmStart(std::vector<Body>& bodies, double time);
   // One sweep over all points; returns the largest change of a contact velocity, m/s. Sweeps are strung together by the

@@ -155,7 +155,7 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
 
 void Island::bounce(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
-  const bool bounced = contacts_.bounce(scene.bodies, h, [&] {
+  const bool bounced = contacts_.bounce(scene.bodies, h, scene.settings.gravity, [&] {
     for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
   });
   if (bounced) read(scene, false);
@@ -203,10 +203,17 @@ bool Island::trySubstep(const Scene& scene, double h) {
   std::vector<Body>& b = scene.bodies;
   if (std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->fallback() > 0; }))
     return false;
-  const double share = onStep_ ? 0.5 : 1;
   for (Assembly* assembly : assemblies) assembly->fadeOffset(kOffsetFade);
   factor(scene, h, kStiffnessShare);
   findContacts(scene, h, false);
+  if (!onStep_ && contacts_.wouldBounce(b, h)) {
+    // Impacts belong to velocities of the instant.
+    evaluate(scene);
+    close(scene, h);
+    factor(scene, h, kStiffnessShare);
+    findContacts(scene, h, false);
+  }
+  const double share = onStep_ ? 0.5 : 1;
   bounce(scene, h);
   for (BodyId id : bodies) b[id].setMark();
   for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
