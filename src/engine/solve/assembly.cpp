@@ -176,11 +176,10 @@ void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowB
 }
 
 double Assembly::errorOf(const std::vector<double>& memory, const Node& n, int r) const {
+  const double value = memory[n.memory + r];  // errors come first in a node's memory
+  if (!n.axes) return value;
   const int row = n.offset + r;
-  const double value = block(memory, n).error()[r];
   switch (state_[row]) {
-    case State::locked:
-      return value;
     case State::atLow:
       return value - axis_[row].def.low;
     case State::atHigh:
@@ -583,7 +582,10 @@ RowErrors Assembly::errorsOf(int node) const {
   const int linear = n.rows - n.angular;
   const auto norm = [&](int from, int to) {
     double s = 0;
-    for (int r = from; r < to; ++r) s += std::pow(errorOf(fresh_, n, r), 2);
+    for (int r = from; r < to; ++r) {
+      const double e = errorOf(fresh_, n, r);
+      s += e * e;
+    }
     return std::sqrt(s);
   };
   return {norm(0, linear), norm(linear, n.rows)};
