@@ -65,7 +65,7 @@ void Camera::face(double yaw, double pitch) {
 void Camera::frame(const Aabb& box) {
   target_ = (box.low + box.high) / 2;
   const double radius = std::max((box.high - box.low).norm() / 2, 0.05);
-  distance_ = radius / std::sin(kFieldOfView / 2) * 0.9;
+  distance_ = radius / std::sin(kFieldOfView / 2);
 }
 
 Ray Camera::ray(const QPointF& pixel) const {

@@ -11,6 +11,13 @@ namespace calm {
 constexpr int kMaxRows = 6;
 constexpr int kRowWidth = 12;
 
+// The rate dC/dt of a row at the bodies' velocities and spins.
+inline double rowVelocity(const double* j, const Vec3& va, const Vec3& wa, const Vec3& vb, const Vec3& wb) {
+  double s = 0;
+  for (int i = 0; i < 3; ++i) s += j[i] * va[i] + j[3 + i] * wa[i] + j[6 + i] * vb[i] + j[9 + i] * wb[i];
+  return s;
+}
+
 // A view of where a node's rows are kept, with the few forms from which all joint types are written. Linear rows come
 // first.
 class RowBlock {

@@ -7,7 +7,7 @@
 
 namespace calm {
 
-enum class Role { fixed, kinematic, dynamic };
+enum class Role { fixed, dynamic };
 
 struct Body {
   // What it is.
