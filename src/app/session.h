@@ -37,7 +37,6 @@ class Session : public QObject {
   const rig::History& history() const { return history_; }
   // Applies the edit as one undoable step and runs anew. Returns false, with a message, if the edit throws.
   bool edit(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge = {});
-  void endMerge() { history_.endMerge(); }
   void undo();
   void redo();
 

@@ -191,7 +191,6 @@ QWidget* Window::buildTransport() {
     const Quantity q = quantity;
     connect(b, &QPushButton::clicked, this, [this, q] { session_.setQuantity(q); });
     row->addWidget(b);
-    quantityButtons_ << b;
   }
   return bar;
 }

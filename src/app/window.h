@@ -60,7 +60,6 @@ class Window : public QMainWindow {
   QLabel *title_ = nullptr, *state_ = nullptr, *time_ = nullptr, *message_ = nullptr, *advice_ = nullptr;
   QList<QLabel*> chips_;
   QPushButton* play_ = nullptr;
-  QList<QPushButton*> quantityButtons_;
   QTimer messageTimer_;
 };
 

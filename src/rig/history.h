@@ -30,8 +30,6 @@ class History {
   std::string redoName() const { return canRedo() ? states_[at_ + 1].name : std::string(); }
   void undo();
   void redo();
-  // Later edits start a new step even if they merge under the same key.
-  void endMerge() { merge_.clear(); }
 
   // Whether the present differs from what was last saved or opened.
   bool unsaved() const { return states_[at_].rig != saved_; }

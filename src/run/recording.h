@@ -36,7 +36,7 @@ struct Frame {
 // A joint's largest values over a run and when they came.
 struct JointPeaks {
   JointSample peak;
-  double forceAt = 0, separationAt = 0;                    // s
+  double forceAt = 0;                                      // s, of the force
   Vec3 forceNow = Vec3::Zero(), torqueNow = Vec3::Zero();  // at the end
   double separationNow = 0;
   std::optional<double> partedAt;
@@ -48,7 +48,6 @@ class Recording {
   Recording(rig::RigPtr rig, std::size_t frames);
 
   const rig::Rig& rig() const { return *rig_; }
-  rig::RigPtr rigPtr() const { return rig_; }
   std::size_t capacity() const { return frames_.size(); }
   std::size_t size() const { return count_.load(std::memory_order_acquire); }
   const Frame& frame(std::size_t i) const { return *frames_[i]; }

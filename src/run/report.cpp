@@ -28,7 +28,7 @@ void notePeaks(const CompiledRig& run, std::vector<JointPeaks>& peaks) {
     };
     if (raise(p.peak.force, r.force.norm())) p.forceAt = run.world.time();
     raise(p.peak.torque, r.torque.norm());
-    if (raise(p.peak.separation, r.separationPeak)) p.separationAt = run.world.time();
+    raise(p.peak.separation, r.separationPeak);
     raise(p.peak.misalignment, r.misalignmentPeak);
     p.forceNow = r.forceNow;
     p.torqueNow = r.torqueNow;

@@ -19,10 +19,6 @@ MassProperties MassProperties::placed(const Pose& placement) const {
   return {mass, placement.apply(center), rotation * inertia * rotation.transpose()};
 }
 
-MassProperties MassProperties::scaledTo(double newMass) const {
-  return {newMass, center, inertia * (newMass / mass)};
-}
-
 MassProperties operator+(const MassProperties& a, const MassProperties& b) {
   MassProperties sum;
   sum.mass = a.mass + b.mass;

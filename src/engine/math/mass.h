@@ -16,8 +16,6 @@ struct MassProperties {
 
   // The same body seen from the frame in which `placement` puts it.
   MassProperties placed(const Pose& placement) const;
-  // The same shape with another mass.
-  MassProperties scaledTo(double newMass) const;
 };
 
 // Two bodies as one rigid body (parallel-axis theorem).

@@ -50,14 +50,6 @@ Quat rotationFromVector(const Vec3& v) {
   return Quat(cosine, axis.x(), axis.y(), axis.z());
 }
 
-Vec3 vectorFromRotation(const Quat& q) {
-  const double sign = q.w() < 0 ? -1 : 1;
-  const Vec3 v = sign * q.vec();
-  const double s = v.norm();
-  if (s < 1e-12) return 2 * v;
-  return v * (2 * std::atan2(s, sign * q.w()) / s);
-}
-
 PrincipalInertia::PrincipalInertia(const Vec3& moments) : moments_(moments), inverse_(moments.cwiseInverse()) {
   const double scale = moments.maxCoeff();
   const auto same = [&](int i, int j) { return std::abs(moments[i] - moments[j]) <= 1e-12 * scale; };

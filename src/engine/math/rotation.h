@@ -9,9 +9,6 @@ namespace calm {
 // The rotation by |v| radians about v. Exact to round-off at every angle, 0 included.
 Quat rotationFromVector(const Vec3& v);
 
-// The shortest rotation vector (axis times angle, radians) of q; the inverse of rotationFromVector on |v| <= pi.
-Vec3 vectorFromRotation(const Quat& q);
-
 // How a body's principal inertias relate; decides which closed form its free rotation has.
 enum class InertiaKind { spherical, symmetric, general };
 

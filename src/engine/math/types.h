@@ -25,13 +25,6 @@ struct Pose {
   Pose inverse() const { return {-(rotation.conjugate() * position), rotation.conjugate()}; }
 };
 
-// The matrix [v]x with [v]x w = v x w.
-inline Mat3 skew(const Vec3& v) {
-  Mat3 m;
-  m << 0, -v.z(), v.y(), v.z(), 0, -v.x(), -v.y(), v.x(), 0;
-  return m;
-}
-
 // Some unit vector at right angles to the unit vector n.
 inline Vec3 anyPerpendicular(const Vec3& n) {
   const Vec3 helper = std::abs(n.x()) < 0.6 ? Vec3::UnitX() : (std::abs(n.y()) < 0.6 ? Vec3::UnitY() : Vec3::UnitZ());

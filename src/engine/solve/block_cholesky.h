@@ -16,7 +16,6 @@ class BlockCholesky {
   void analyse(const std::vector<int>& rows, const std::vector<std::vector<int>>& below);
 
   int size() const { return size_; }  // scalar rows in all
-  int nodes() const { return static_cast<int>(columns_.size()); }
   int offset(int node) const { return columns_[node].offset; }
 
   // The blocks to fill before factor(). Row-major; the diagonal block's upper triangle is not read.
