@@ -35,6 +35,8 @@ struct BodyDef {
   double linearDamping = 0;  // 1/s
   double angularDamping = 0;
   double gravityScale = 1;
+  // Of kinematic bodies; none: on at the given velocities. Sets the pose, too.
+  std::optional<Motion> motion;
 };
 
 struct BodyState {
@@ -71,6 +73,15 @@ class World {
   // Both throw WorldError on bad values and leave the world as it was.
   BodyId addBody(const BodyDef& def);
   JointId addJoint(const JointDef& def);
+
+  // Keeps the body from moving along and from turning about the marked world axes, through its centre of mass as it is
+  // now: one joint to the world. With a single turn locked, the body cannot twist about that axis.
+  void lockAxes(BodyId body, const std::array<bool, 3>& travel, const std::array<bool, 3>& turn);
+  // Of a body that is kinematic, now or later.
+  void setMotion(BodyId body, const Motion& motion);
+  // Changes what moves the body; it keeps its velocities, unless it is to be fixed. What becomes kinematic without a
+  // motion goes on at them.
+  void setRole(BodyId body, Role role);
 
   // Advances by one frame.
   Residual step();
@@ -111,6 +122,9 @@ class World {
   void refreshPairs();
   const Body& checked(BodyId body) const;
   void readAxes(JointState& joint) const;
+  void completeForm(JointDef& def) const;
+  void settleAxes(JointState& joint) const;
+  double massSeenBy(const JointState& joint, int axis) const;
 
   StepSettings settings_;
   long frames_ = 0;

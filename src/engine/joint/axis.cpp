@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 namespace calm {
 
@@ -40,6 +41,22 @@ SpringStep springStep(double k, double c, double mass, double h, bool crowded) {
   scale += implicit * (1 + w2 + d - scale);
   shift += implicit * (1 - shift);
   return {(scale - 1) * mass, c * h + shift * k * h * h};
+}
+
+std::string faultOf(const AxisDef& axis) {
+  if (std::isnan(axis.low) || std::isnan(axis.high)) return "stops must be numbers";
+  if (axis.low > axis.high) return "the low stop must not lie above the high one";
+  if (axis.low == kNoLimit || axis.high == -kNoLimit) return "a stop must be finite";
+  if (!std::isfinite(axis.speed + axis.target)) return "motor speed and spring target must be finite";
+  for (const auto& [what, value] :
+       {std::pair("motor cap", axis.cap), std::pair("friction", axis.friction), std::pair("stiffness", axis.stiffness),
+        std::pair("damping", axis.damping), std::pair("stop stiffness", axis.stopStiffness),
+        std::pair("stop damping", axis.stopDamping), std::pair("frequency", axis.frequency),
+        std::pair("damping ratio", axis.dampingRatio)})
+    if (!(value >= 0) || !std::isfinite(value)) return std::string(what) + " must be 0 or more";
+  if (!(axis.springCap > 0)) return "the cap of a spring must be above 0";
+  if (!(axis.restitution >= 0 && axis.restitution <= 1)) return "the restitution of a stop must lie in 0 to 1";
+  return {};
 }
 
 }  // namespace calm

@@ -1,8 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// What happens along or about a free axis of a joint: stops, motor, friction, spring.
+// What happens along or about a free axis of a joint: stops, motor, friction, spring or servo.
 #pragma once
 
 #include <limits>
+#include <string>
 
 namespace calm {
 
@@ -10,16 +11,26 @@ constexpr double kNoLimit = std::numeric_limits<double>::infinity();
 
 // In metres and newtons along an axis, in radians and newton metres about one.
 struct AxisDef {
-  // Stops, hard: the coordinate stays within them.
+  // Stops: the coordinate stays within them. With low = high the axis is locked there.
   double low = -kNoLimit, high = kNoLimit;
+  // Hard stops while the stiffness is 0: they hold exactly, and send back what strikes them at `restitution` times its
+  // rate. Otherwise the stop is a spring with a damper that only pushes.
+  double stopStiffness = 0, stopDamping = 0, restitution = 0;
   // Motor: drives the rate towards `speed` with at most `cap`. Off while the cap is 0.
   double speed = 0, cap = 0;
   // Sliding friction that the axis opposes to motion; it also holds against less than that.
   double friction = 0;
-  // Spring or servo: pulls towards `target` with `stiffness`, and brakes with `damping`.
-  double stiffness = 0, damping = 0, target = 0;
+  // Spring or servo: pulls towards `target` with `stiffness`, and brakes with `damping`, by at most `springCap`.
+  double stiffness = 0, damping = 0, target = 0, springCap = kNoLimit;
+  // The same by undamped natural frequency (Hz) and share of critical damping; World::addJoint turns them into
+  // stiffness and damping for the two parts held by this joint alone.
+  double frequency = 0, dampingRatio = 0;
 
   bool hasStops() const { return low > -kNoLimit || high < kNoLimit; }
+  bool hasHardStops() const { return hasStops() && stopStiffness == 0; }
+  bool hasSoftStops() const { return hasStops() && stopStiffness > 0; }
+  bool isUsed() const { return hasStops() || hasDrive() || hasSpring(); }
+  bool isLocked() const { return low == high && stopStiffness == 0; }
   bool hasDrive() const { return cap > 0 || friction > 0; }
   bool hasSpring() const { return stiffness > 0 || damping > 0; }
   // The forces between which motor and friction together may lie while the rate is that of the motor.
@@ -38,5 +49,16 @@ struct SpringStep {
   double brake;    // B
 };
 SpringStep springStep(double stiffness, double damping, double mass, double h, bool crowded);
+
+// Empty if the numbers make sense; otherwise what is wrong, as the end of a sentence.
+std::string faultOf(const AxisDef& axis);
+
+// What is at work on an axis, as bits.
+enum AxisActivity : unsigned {
+  kAtLowStop = 1,
+  kAtHighStop = 2,
+  kMotorAtCap = 4,
+  kSpringAtCap = 8,
+};
 
 }  // namespace calm

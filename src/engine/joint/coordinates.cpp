@@ -1,38 +1,20 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The free axes of each type.
-#include <cmath>
-
 #include "engine/joint/joint.h"
 
 namespace calm {
 
-void evaluateLength(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
-
-namespace {
-
-// How far b's pivot lies along a's column axis.
-void travel(int column, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+void travelAlong(int column, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
   const Vec3 gap = reachToB(g, a, b, rows);
   const Vec3 axis = a.axes * g.axesA.col(column);
   rows.along(axis, axis.dot(gap));
 }
 
-// Angle about a's x axis from a's y to b's y, which lies at right angles to it: of hinges, and the first bend of a
-// universal joint.
-void turnAboutX(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+void turnAboutX(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows) {
   const Mat3 axesA = a.axes * g.axesA;
   const Vec3 y = b.axes * g.axesB.col(1);
-  rows.turn(axesA.col(0), std::atan2(axesA.col(2).dot(y), axesA.col(1).dot(y)));
+  rows.turn(axesA.col(0), winding.unwrap(std::atan2(axesA.col(2).dot(y), axesA.col(1).dot(y))));
 }
-
-// Angle about b's y axis from a's x to b's x: the second bend of a universal joint.
-void turnAboutYOfB(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
-  const Mat3 axesB = b.axes * g.axesB;
-  const Vec3 x = a.axes * g.axesA.col(0);
-  rows.turn(axesB.col(1), std::atan2(axesB.col(2).dot(x), axesB.col(0).dot(x)));
-}
-
-}  // namespace
 
 AxisCount axesOf(JointType type) {
   switch (type) {
@@ -40,37 +22,83 @@ AxisCount axesOf(JointType type) {
     case JointType::ball:
       return {0, 0};
     case JointType::hinge:
+    case JointType::gear:
       return {0, 1};
     case JointType::slider:
     case JointType::distance:
+    case JointType::spring:
+    case JointType::pulley:
+    case JointType::winch:
+    case JointType::rack:
       return {1, 0};
     case JointType::cylinder:
       return {1, 1};
     case JointType::universal:
       return {0, 2};
     case JointType::planar:
+    case JointType::screw:
       return {2, 1};
+    case JointType::limb:
+      return {0, 4};
+    case JointType::wheel:
+      return {1, 2};
+    case JointType::sixAxis:
+      return {3, 3};
   }
   return {0, 0};
 }
 
-void evaluateCoordinate(JointType type, int k, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+bool isLockedByNature(JointType type, int axis) {
+  switch (type) {
+    case JointType::gear:
+    case JointType::rack:
+      return axis == 0;
+    case JointType::wheel:  // steering
+    case JointType::screw:  // the thread
+      return axis == 1;
+    default:
+      return false;
+  }
+}
+
+void evaluateCoordinate(JointType type, int k, const JointGeometry& g, const Body& a, const Body& b, Winding& winding,
+                        RowBlock& rows) {
   switch (type) {
     case JointType::fixed:
     case JointType::ball:
       return;
     case JointType::hinge:
-      return turnAboutX(g, a, b, rows);
+      return turnAboutX(g, a, b, winding, rows);
     case JointType::slider:
-      return travel(0, g, a, b, rows);
+      return travelAlong(0, g, a, b, rows);
     case JointType::distance:
-      return evaluateLength(g, a, b, rows);
+    case JointType::spring:
+      return lengthOf(g, a, b, rows);
+    case JointType::pulley:
+    case JointType::winch:
+      return ropeLength(g, a, b, rows);
     case JointType::cylinder:
-      return k == 0 ? travel(0, g, a, b, rows) : turnAboutX(g, a, b, rows);
+      return k == 0 ? travelAlong(0, g, a, b, rows) : turnAboutX(g, a, b, winding, rows);
     case JointType::universal:
-      return k == 0 ? turnAboutX(g, a, b, rows) : turnAboutYOfB(g, a, b, rows);
+      return k == 0 ? turnAboutX(g, a, b, winding, rows) : turnAboutYOfB(g, a, b, winding, rows);
     case JointType::planar:
-      return k < 2 ? travel(k + 1, g, a, b, rows) : turnAboutX(g, a, b, rows);
+      return k < 2 ? travelAlong(k + 1, g, a, b, rows) : turnAboutX(g, a, b, winding, rows);
+    case JointType::screw:
+      if (k == 0) return travelAlong(0, g, a, b, rows);
+      return k == 1 ? threadOfScrew(g, a, b, winding, rows) : turnAboutX(g, a, b, winding, rows);
+    case JointType::limb:
+      if (k == 3) return leanBeyondCone(g, a, b, rows);
+      return k == 0 ? twist(g, a, b, winding, rows) : swing(k, g, a, b, rows);
+    case JointType::wheel:
+      if (k == 0) return travelAlong(1, g, a, b, rows);
+      return k == 1 ? steerOfWheel(g, a, b, winding, rows) : spinOfWheel(g, a, b, winding, rows);
+    case JointType::sixAxis:
+      if (k < 3) return travelAlong(k, g, a, b, rows);
+      return k == 3 ? twist(g, a, b, winding, rows) : swing(k - 3, g, a, b, rows);
+    case JointType::gear:
+      return meshOfGear(g, a, b, winding, rows);
+    case JointType::rack:
+      return meshOfRack(g, a, b, winding, rows);
   }
 }
 

@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Distance: nothing is locked; the length between the pivots is the one axis. With a high stop it is a rope, with both
-// a rod, with a spring a spring.
+// Distance and spring: nothing is locked; the length between the pivots is the one axis. With a high stop it is a rope,
+// with both a rod, with a stiffness a spring.
 #include "engine/joint/joint.h"
 
 namespace calm {
 
-void evaluateLength(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+void lengthOf(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
   const Vec3 armA = a.axes * g.anchorA, armB = b.axes * g.anchorB;
   rows.meetAt(armA, armB);
   const Vec3 gap = b.position + armB - a.position - armA;

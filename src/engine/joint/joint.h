@@ -3,7 +3,9 @@
 #pragma once
 
 #include <array>
+#include <cmath>
 #include <limits>
+#include <vector>
 
 #include "engine/joint/axis.h"
 #include "engine/joint/rows.h"
@@ -16,7 +18,45 @@ using BodyId = int;
 using JointId = int;
 constexpr BodyId kWorld = 0;  // the fixed body that every world has
 
-enum class JointType { fixed, ball, hinge, slider, cylinder, universal, planar, distance };
+enum class JointType {
+  fixed,
+  ball,
+  hinge,
+  slider,
+  cylinder,
+  universal,
+  planar,
+  limb,
+  wheel,
+  screw,
+  sixAxis,
+  distance,
+  spring,
+  pulley,
+  winch,
+  gear,
+  rack
+};
+constexpr int kMaxAxes = 6;
+
+// A point over which a rope runs without friction.
+enum class RouteOn { world, a, b };
+struct RoutePoint {
+  RouteOn on = RouteOn::world;
+  Vec3 at = Vec3::Zero();  // m, in that part's frame
+};
+
+// What only some types have.
+struct JointForm {
+  // gear: turns of b for one of a, seen from the line of centres (negative for outer teeth). pulley and winch: how much
+  // a metre of rope beyond the last world point counts.
+  double ratio = 1;
+  double radius = 0.1;  // m; rack: of the pinion's pitch circle
+  double lead = 0.01;   // m; screw: travel in one turn
+  // limb: how far b's axis may lean about a's y and z axes, rad; 0: no cone. The rim between them is an ellipse.
+  double coneY = 0, coneZ = 0;
+  std::vector<RoutePoint> route;  // pulley and winch: from a's pivot to b's
+};
 
 constexpr double kUnbreakable = std::numeric_limits<double>::infinity();
 
@@ -27,7 +67,8 @@ struct JointDef {
   // it.
   Pose frameA, frameB;
   // What happens on the free axes, in the order of axesOf(type).
-  std::array<AxisDef, 3> axes;
+  std::array<AxisDef, kMaxAxes> axes;
+  JointForm form;
   // Compliance of every row, m/N; angular rows have it over the square of the pin radius. 0: the engine's own, which is
   // nothing in a tree and 1e-12 m/N where loops could make joints redundant.
   double compliance = 0;
@@ -48,16 +89,32 @@ struct JointReading {
   double separationPeak = 0;      // m, the largest of the frame's substeps
   double misalignment = 0;        // rad, of the locked axes
   double misalignmentPeak = 0;    // rad
-  // Of the free axes, at the end of the frame: position (m or rad) and rate (m/s or rad/s).
-  std::array<double, 3> position{}, rate{};
+  // Of the free axes. At the end of the frame: position (m or rad; angles go on counting beyond a turn) and rate (m/s or
+  // rad/s). Effort is what stops, drive and spring push with along the axis, mean of the frame (N or N m), work what
+  // they have put into the parts since the start (J), activity the AxisActivity bits.
+  std::array<double, kMaxAxes> position{}, rate{}, effort{}, work{};
+  std::array<unsigned, kMaxAxes> activity{};
   bool parted = false;
   double partedAt = 0;  // s
 };
 
-// A joint's frames in the two bodies' principal frames.
+// A joint's frames in the two bodies' principal frames; so are the route's points.
 struct JointGeometry {
   Vec3 anchorA, anchorB;
   Mat3 axesA, axesB;
+  JointForm form = {};
+  double zero = 0;  // where meshes and threads count from
+};
+
+// Angles are known up to whole turns; a coordinate takes the turn nearest to where it was. Most have one angle, gears
+// two.
+struct Winding {
+  std::array<double, 2> before{}, now{};
+
+  double unwrap(double angle, int which = 0) {
+    constexpr double kTurn = 6.283185307179586476925;
+    return now[which] = angle + kTurn * std::round((before[which] - angle) / kTurn);
+  }
 };
 
 // How many rows the type has, and how many of them are angular.
@@ -77,6 +134,7 @@ void evaluateSlider(const JointGeometry& g, const Body& a, const Body& b, RowBlo
 void evaluateCylinder(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
 void evaluateUniversal(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
 void evaluatePlanar(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluateWheel(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
 
 // The free axes that can be limited, driven and sprung; along (m) first, then about (rad).
 struct AxisCount {
@@ -85,8 +143,28 @@ struct AxisCount {
 };
 AxisCount axesOf(JointType type);
 
+// Of the axes, those that a joint has locked (low = high = 0) unless stops, drive or spring are asked for: the mesh of a
+// gear, the steering of a wheel.
+bool isLockedByNature(JointType type, int axis);
+
 // Writes one row whose error is the coordinate of free axis k itself. See joint/coordinates.cpp for each type's.
-void evaluateCoordinate(JointType type, int k, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void evaluateCoordinate(JointType type, int k, const JointGeometry& g, const Body& a, const Body& b, Winding& winding,
+                        RowBlock& rows);
+
+// The coordinates, by what they measure.
+void travelAlong(int column, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void turnAboutX(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
+void turnAboutYOfB(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
+void twist(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
+void swing(int column, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void leanBeyondCone(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void steerOfWheel(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
+void spinOfWheel(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
+void lengthOf(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void ropeLength(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows);
+void meshOfGear(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
+void meshOfRack(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
+void threadOfScrew(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
 
 // Three coincidence rows at the pivot, which most types begin with.
 inline void pivotRows(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {

@@ -80,6 +80,12 @@ class RowBlock {
   // C is an angle that grows as b turns against a about the unit vector `axis`.
   void turn(const Vec3& axis, double c) { write(c, Vec3::Zero(), -axis, Vec3::Zero(), axis); }
 
+  // Any row; la to ab are dC by the velocities and spins of a and b.
+  void general(bool isLinear, double c, const Vec3& la, const Vec3& aa, const Vec3& lb, const Vec3& ab) {
+    write(c, la, aa, lb, ab);
+    linear_ += isLinear;
+  }
+
  private:
   void write(double c, const Vec3& la, const Vec3& aa, const Vec3& lb, const Vec3& ab) {
     error_[count_] = c;

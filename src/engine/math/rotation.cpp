@@ -50,6 +50,13 @@ Quat rotationFromVector(const Vec3& v) {
   return Quat(cosine, axis.x(), axis.y(), axis.z());
 }
 
+Vec3 vectorFromRotation(const Quat& q) {
+  const double sign = q.w() < 0 ? -1 : 1;
+  const Vec3 part = sign * q.vec();
+  const double sine = part.norm(), angle = 2 * std::atan2(sine, sign * q.w());
+  return sine > 1e-12 ? Vec3(part * (angle / sine)) : Vec3(2 * part);
+}
+
 PrincipalInertia::PrincipalInertia(const Vec3& moments) : moments_(moments), inverse_(moments.cwiseInverse()) {
   const double scale = moments.maxCoeff();
   const auto same = [&](int i, int j) { return std::abs(moments[i] - moments[j]) <= 1e-12 * scale; };

@@ -9,6 +9,9 @@ namespace calm {
 // The rotation by |v| radians about v. Exact to round-off at every angle, 0 included.
 Quat rotationFromVector(const Vec3& v);
 
+// Its inverse: the rotation vector of at most pi radians.
+Vec3 vectorFromRotation(const Quat& q);
+
 // How a body's principal inertias relate; decides which closed form its free rotation has.
 enum class InertiaKind { spherical, symmetric, general };
 

@@ -6,6 +6,7 @@
 #include <map>
 #include <numbers>
 #include <set>
+#include <utility>
 
 #include "engine/solve/block_size.h"
 
@@ -56,15 +57,24 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   looped_ = hasLoop(members, bodies);
   struct Plan {
     const Member* member;
-    std::vector<std::pair<int, bool>> rows;  // axis, whether a spring; none for locks
+    std::vector<std::pair<int, Kind>> rows;  // axis and kind; none for locks
   };
   std::vector<Plan> plans;
   for (const Member& m : members) {
     if (rowCount(m.type).rows > 0) plans.push_back({&m, {}});
     Plan free{&m, {}};
+    const auto add = [&](int axis, Kind kind) {
+      if (free.rows.size() == kMaxRows) plans.push_back(std::exchange(free, Plan{&m, {}}));
+      free.rows.emplace_back(axis, kind);
+    };
     for (int k = 0; k < axesOf(m.type).all(); ++k) {
-      if (m.axes[k].hasStops() || m.axes[k].hasDrive()) free.rows.emplace_back(k, false);
-      if (m.axes[k].hasSpring()) free.rows.emplace_back(k, true);
+      const AxisDef& axis = m.axes[k];
+      if (m.type == JointType::winch)
+        add(k, Kind::winch);
+      else if (axis.hasHardStops() || axis.hasDrive())
+        add(k, Kind::stop);
+      if (axis.hasSoftStops()) add(k, Kind::softStop);
+      if (axis.hasSpring()) add(k, Kind::spring);
     }
     if (!free.rows.empty()) plans.push_back(free);
   }
@@ -104,10 +114,17 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                       bodies[m.b].dynamic(), false, seen.insert(m.joint).second, m.geometry, m.compliance,
                       m.pinRadius});
     for (int r = 0; r < rows[k]; ++r) {
-      axis_.push_back(axes ? Axis{plan.rows[r].first, m.axes[plan.rows[r].first]} : Axis{});
-      state_.push_back(!axes ? State::locked : plan.rows[r].second ? State::spring : State::set);
-      if (state_.back() != State::spring) continue;
-      for (BodyId id : {m.a, m.b}) springsOn_[id][r >= rows[k] - angular] += axis_.back().def.stiffness;
+      axis_.emplace_back();
+      state_.push_back(State::locked);
+      if (!axes) continue;
+      const auto [number, kind] = plan.rows[r];
+      const AxisDef& def = m.axes[number];
+      axis_.back() = {number, kind, def, m.windings[number]};
+      state_.back() = kind == Kind::spring                     ? State::spring
+                      : kind == Kind::stop && def.isLocked() ? State::atHigh
+                                                             : State::set;
+      if (kind != Kind::spring) continue;
+      for (BodyId id : {m.a, m.b}) springsOn_[id][r >= rows[k] - angular] += def.stiffness;
     }
     hasAxes_ |= axes;
     offset += rows[k];
@@ -131,7 +148,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   fresh_.assign(memory, 0);
   response_.assign(offset * kRowWidth, 0);
   for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_,
-                  &rateNow_, &rateAtRest_})
+                  &rateNow_, &rateAtRest_, &work_})
     v->assign(offset, 0);
   springStep_.assign(offset, {0, 0});
   sign_.assign(offset, 0);
@@ -163,10 +180,12 @@ void Assembly::markUntouchedAxes(std::vector<Body>& bodies) const {
   }
 }
 
-void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) const {
+void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) {
   if (!n.axes) return evaluateRows(n.type, n.geometry, bodies[n.a], bodies[n.b], rows);
-  for (int r = 0; r < n.rows; ++r)
-    evaluateCoordinate(n.type, axis_[n.offset + r].number, n.geometry, bodies[n.a], bodies[n.b], rows);
+  for (int r = 0; r < n.rows; ++r) {
+    Axis& axis = axis_[n.offset + r];
+    evaluateCoordinate(n.type, axis.number, n.geometry, bodies[n.a], bodies[n.b], axis.winding, rows);
+  }
 }
 
 double Assembly::errorOf(const std::vector<double>& memory, const Node& n, int r) const {
@@ -232,14 +251,14 @@ void Assembly::build(double h) {
     for (int r = 0; r < n.rows; ++r) {
       double& diagonal = d[r * n.rows + r];
       const int row = n.offset + r;
-      if (state_[row] == State::spring) {
-        const AxisDef& def = axis_[row].def;
+      if (axis_[row].kind == Kind::spring || state_[row] == State::spring) {
+        const SpringLaw law = lawOf(row);
         // The squared frequency, in steps, of the body with all its springs on this row's axis.
         const double shareA = dot6(w + r * kRowWidth, jacobian + r * kRowWidth);
-        const double together = h * h *
-                                (shareA * springsOn_.at(n.a)[r >= n.rows - n.angular] +
-                                 (diagonal - shareA) * springsOn_.at(n.b)[r >= n.rows - n.angular]);
-        springStep_[row] = springStep(def.stiffness, def.damping, 1 / diagonal, h, together > 2);
+        const bool angular = r >= n.rows - n.angular;
+        const double together =
+            h * h * (shareA * stiffnessOn(n.a, angular) + (diagonal - shareA) * stiffnessOn(n.b, angular));
+        springStep_[row] = springStep(law.stiffness, law.damping, 1 / diagonal, h, together > 2);
         gamma_[row] = 1 / springStep_[row].inertia;
       } else {
         gamma_[row] = std::max(compliance_[row] * inverseH2, floor * diagonal);
@@ -299,7 +318,7 @@ void Assembly::aimAtVelocity(double h, double rate) {
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      target_[row] = state_[row] == State::drive ? axis_[row].def.speed : -rate * errorOf(rows_, n, r) / h;
+      target_[row] = speedOf(row) - rate * errorOf(rows_, n, r) / h;
       impulse_[row] = 0;
     }
   aimSprings(h, 1);
@@ -307,7 +326,7 @@ void Assembly::aimAtVelocity(double h, double rate) {
 
 void Assembly::aimAtRest(double h) {
   for (std::size_t row = 0; row < target_.size(); ++row) {
-    target_[row] = (state_[row] == State::drive ? axis_[row].def.speed : 0) + gamma_[row] * force_[row] * h / 2;
+    target_[row] = speedOf(static_cast<int>(row)) + gamma_[row] * force_[row] * h / 2;
     impulse_[row] = 0;
   }
   aimSprings(h, 0.5);
@@ -365,10 +384,10 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
     for (int r = 0; r < n.rows; ++r) {
       const double v =
           rowVelocity(before.jacobian() + r * kRowWidth, a.velocity, a.kickedSpin, b.velocity, b.kickedSpin);
-      double moved = after.error()[r] - before.error()[r];
-      if (n.axes && r >= n.rows - n.angular) moved = std::remainder(moved, 2 * std::numbers::pi);
+      const double moved = after.error()[r] - before.error()[r];
       curvature_[n.offset + r] = moved - h * v;
       force_[n.offset + r] = impulse_[n.offset + r] / time;
+      if (n.axes) work_[n.offset + r] = force_[n.offset + r] * moved, settleWinding(n.offset + r);
     }
   }
 }
@@ -377,7 +396,11 @@ void Assembly::acceptLoose(double time) {
   forgetCurvature();
   for (std::size_t row = 0; row < force_.size(); ++row) force_[row] = impulse_[row] / time;
   for (const Node& n : nodes_)
-    for (int r = 0; r < n.rows; ++r) offset_[n.offset + r] = errorOf(fresh_, n, r);
+    for (int r = 0; r < n.rows; ++r) {
+      offset_[n.offset + r] = errorOf(fresh_, n, r);
+      work_[n.offset + r] = impulse_[n.offset + r] * (fresh_[n.memory + r] - rows_[n.memory + r]) / time;
+      settleWinding(n.offset + r);
+    }
 }
 
 void Assembly::fadeOffset(double factor) {
@@ -396,9 +419,12 @@ void Assembly::addStiffness(std::vector<Body>& bodies, double time) const {
     const RowBlock rows = block(rows_, n);
     const double* jacobian = rows.jacobian();
     const int angular = n.angular, linear = n.rows - angular;
-    Vec3 force = Vec3::Zero();  // on b
+    Vec3 onA = Vec3::Zero(), onB = Vec3::Zero();
     for (int r = 0; r < linear; ++r)
-      for (int i = 0; i < 3; ++i) force[i] += impulse_[n.offset + r] * rate * jacobian[r * kRowWidth + 6 + i];
+      for (int i = 0; i < 3; ++i) {
+        onA[i] += impulse_[n.offset + r] * rate * jacobian[r * kRowWidth + i];
+        onB[i] += impulse_[n.offset + r] * rate * jacobian[r * kRowWidth + 6 + i];
+      }
     // A force f at r gives d(r x f)/d(angle) = -[(f.r) I - r f^T].
     const auto pull = [](const Vec3& f, const Vec3& r, Mat3& k) {
       k += f.dot(r) * Mat3::Identity() - 0.5 * (r * f.transpose() + f * r.transpose());
@@ -411,12 +437,12 @@ void Assembly::addStiffness(std::vector<Body>& bodies, double time) const {
       turning += moment * (u.dot(w) * Mat3::Identity() - 0.5 * (u * w.transpose() + w * u.transpose()));
     }
     if (n.dynamicA) {
-      pull(-force, rows.armA(), bodies[n.a].stiffness);
+      pull(onA, rows.armA(), bodies[n.a].stiffness);
       bodies[n.a].stiffness += turning;
       bodies[n.a].stiffened = true;
     }
     if (n.dynamicB) {
-      pull(force, rows.armB(), bodies[n.b].stiffness);
+      pull(onB, rows.armB(), bodies[n.b].stiffness);
       bodies[n.b].stiffness += turning;
       bodies[n.b].stiffened = true;
     }

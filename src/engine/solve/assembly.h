@@ -31,7 +31,8 @@ class Assembly {
     JointType type;
     BodyId a, b;
     JointGeometry geometry;
-    std::array<AxisDef, 3> axes;
+    std::array<AxisDef, kMaxAxes> axes;
+    std::array<Winding, kMaxAxes> windings;
     double compliance;  // m/N, 0 for the engine's own
     double pinRadius;   // m
   };
@@ -48,6 +49,9 @@ class Assembly {
   const std::vector<BodyId>& dynamicBodies() const { return dynamicBodies_; }
 
   // --- One substep, in this order ---
+
+  // Moves the stops of winches on to where they are at the substep's end.
+  void wind(double h);
 
   // Rows at the present poses, into the fresh set; returns the largest errors, less the offset.
   RowErrors evaluate(const std::vector<Body>& bodies);
@@ -81,6 +85,10 @@ class Assembly {
   // Newton correction from the fresh errors, to be applied to velocities at the substep's start. `share` is the part
   // of a full substep's impulse that this one carries.
   void correct(std::vector<Body>& bodies, double h, double share);
+  // Lets what is about to strike stops with restitution come back from them, at velocities that belong to the poses.
+  // Returns whether anything did.
+  bool reflectAtStops(std::vector<Body>& bodies, double h);
+  bool wouldStrikeStops(const std::vector<Body>& bodies, double h) const;
   // The substep stands: notes the forces impulse/time and, from the fresh errors, how the rows bent over the drift h.
   void accept(const std::vector<Body>& bodies, double h, double time);
   // The same after a step at velocity level, whose left-over errors are not to turn into speed: they become an offset
@@ -109,6 +117,13 @@ class Assembly {
   void release(int node) { nodes_[node].released = true; }
   // Whether the node is the first of its joint's.
   bool isFirst(int node) const { return nodes_[node].first; }
+  // Adds what each axis of the node's joint did in the last solution to the reading (impulses, until the frame closes),
+  // and sets what is active.
+  void readAxes(int node, JointReading& reading) const;
+  // Adds the work of the last accepted substep.
+  void addWork(int node, JointReading& reading) const;
+  // Hands back what outlives the assembly: windings and the stops of winches.
+  void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const;
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
   bool released(int node) const { return nodes_[node].released; }
@@ -129,10 +144,17 @@ class Assembly {
   // What a row is doing. Locks and stops are held at a position, springs and running drives follow a rate law, and the
   // rest carry a set force: none, or that of a drive at its cap.
   enum class State : std::uint8_t { locked, spring, drive, set, atLow, atHigh };
+  // What a row is for. An axis with stops or a drive has one row for both, one for its spring and one for soft stops.
+  enum class Kind : std::uint8_t { lock, stop, softStop, spring, winch };
   // The axis of a row of an axes node.
   struct Axis {
     int number = 0;  // in the joint
+    Kind kind = Kind::lock;
     AxisDef def;
+    Winding winding;
+  };
+  struct SpringLaw {
+    double stiffness, damping, target, cap;
   };
   // Two nodes that share a dynamic body; sides are 0 for a, 1 for b.
   struct Coupling {
@@ -145,11 +167,27 @@ class Assembly {
     return {const_cast<double*>(&memory[n.memory]), n.rows};
   }
   bool held(int row) const { return state_[row] == State::locked || state_[row] >= State::atLow; }
+  // The rate that a row keeps: that of a running drive or winch.
+  double speedOf(int row) const {
+    const bool winds = axis_[row].kind == Kind::winch && state_[row] == State::atHigh;
+    return winds || state_[row] == State::drive ? axis_[row].def.speed : 0;
+  }
+  void settleWinding(int row) { axis_[row].winding.before = axis_[row].winding.now; }
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.
   double errorOf(const std::vector<double>& memory, const Node& n, int r) const;
-  void evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) const;
+  void evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows);
+  SpringLaw lawOf(int row) const;
   double stretchOf(const Node& n, int r) const;
+  double rateOf(const Node& n, int r, const std::vector<Body>& bodies) const;
+  double stiffnessOn(BodyId body, bool angular) const;
+  void aimSpring(const Node& n, int r, double h, double share);
+  bool reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
+  bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
+  bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);
+  bool reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
+  bool wouldStrike(const Node& n, int r, double rate, double h) const;
+  void become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse);
   void build(double h);
   void takeOutRows();
   void setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse);
@@ -168,11 +206,13 @@ class Assembly {
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
   std::vector<double> target_, impulse_, delta_, curvature_, force_, offset_;
   std::vector<State> state_;
-  std::vector<signed char> sign_;   // of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none
+  // Of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none; of a soft stop the side.
+  std::vector<signed char> sign_;
   std::vector<Axis> axis_;          // of each row; locks have none
   std::vector<double> rateBefore_;  // springs: before the substep's kicks
   std::vector<double> rateNow_;     // springs: before the present kick
   std::vector<double> rateAtRest_;  // springs: as the frame closed
+  std::vector<double> work_;        // J, of the last accepted substep
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about

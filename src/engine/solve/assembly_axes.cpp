@@ -2,7 +2,6 @@
 // What an assembly does on its free axes: springs, and the active set of stops and drives.
 #include <algorithm>
 #include <cmath>
-#include <numbers>
 
 #include "engine/solve/assembly.h"
 
@@ -31,27 +30,56 @@ void Assembly::noteRatesAtRest(const std::vector<Body>& bodies) {
   rateBefore_ = before;
 }
 
-// Of a spring, by the current rows; angles the short way round.
+Assembly::SpringLaw Assembly::lawOf(int row) const {
+  const AxisDef& def = axis_[row].def;
+  if (axis_[row].kind == Kind::softStop)
+    return {def.stopStiffness, def.stopDamping, sign_[row] < 0 ? def.low : def.high, kNoLimit};
+  return {def.stiffness, def.damping, def.target, def.springCap};
+}
+
+// By the current rows.
 double Assembly::stretchOf(const Node& n, int r) const {
-  const double stretch = block(rows_, n).error()[r] - axis_[n.offset + r].def.target;
-  return r < n.rows - n.angular ? stretch : std::remainder(stretch, 2 * std::numbers::pi);
+  return rows_[n.memory + r] - lawOf(n.offset + r).target;
+}
+
+double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies) const {
+  const Body &a = bodies[n.a], &b = bodies[n.b];
+  return rowVelocity(block(rows_, n).jacobian() + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin);
+}
+
+double Assembly::stiffnessOn(BodyId body, bool angular) const {
+  const auto found = springsOn_.find(body);
+  return found == springsOn_.end() ? 0 : found->second[angular];
 }
 
 // The law of a spring over one substep, as an equation between end rate and impulse: see springStep.
+void Assembly::aimSpring(const Node& n, int r, double h, double share) {
+  const int row = n.offset + r;
+  const double pull = h * lawOf(row).stiffness * stretchOf(n, r) + springStep_[row].brake * rateBefore_[row];
+  target_[row] = rateNow_[row] - share * pull / springStep_[row].inertia;
+}
+
 void Assembly::aimSprings(double h, double share) {
   if (!hasAxes_) return;
-  for (const Node& n : nodes_) {
-    if (!n.axes) continue;
-    for (int r = 0; r < n.rows; ++r) {
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && r < n.rows; ++r)
+      if (axis_[n.offset + r].kind == Kind::spring || state_[n.offset + r] == State::spring) aimSpring(n, r, h, share);
+}
+
+void Assembly::wind(double h) {
+  if (!hasAxes_) return;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && r < n.rows; ++r) {
       const int row = n.offset + r;
-      if (state_[row] != State::spring) continue;
-      const AxisDef& def = axis_[row].def;
-      const double stretch = stretchOf(n, r);
-      target_[row] = rateNow_[row] -
-                     gamma_[row] * share * (h * def.stiffness * stretch + springStep_[row].brake * rateBefore_[row]);
-      impulse_[row] = 0;
+      if (axis_[row].kind != Kind::winch) continue;
+      double& length = axis_[row].def.high;
+      // What slipped out under the cap has been given out.
+      if (state_[row] == State::set && sign_[row] < 0) {
+        length = std::max(length, fresh_[n.memory + r]);
+        state_[row] = State::atHigh;
+      }
+      length = std::max(0.0, length + h * axis_[row].def.speed);
     }
-  }
 }
 
 void Assembly::solveAccelerations(std::vector<Body>& bodies, const std::vector<double>& bend, double h) {
@@ -68,9 +96,10 @@ void Assembly::solveAccelerations(std::vector<Body>& bodies, const std::vector<d
     for (const Node& n : nodes_)
       for (int r = 0; r < n.rows; ++r) {
         const int row = n.offset + r;
-        const AxisDef& def = axis_[row].def;
-        if (states[row] == State::spring && !n.released)
-          setImpulse(bodies, n, row, -def.stiffness * stretchOf(n, r) - def.damping * rateNow_[row]);
+        if (states[row] != State::spring || n.released) continue;
+        const SpringLaw law = lawOf(row);
+        const double force = -law.stiffness * stretchOf(n, r) - law.damping * rateNow_[row];
+        setImpulse(bodies, n, row, force);
       }
   }
   relax(bodies);
@@ -89,7 +118,20 @@ void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       if (n.released || state_[row] != State::set || sign_[row] == 0) continue;
-      setImpulse(bodies, n, row, time * (sign_[row] > 0 ? axis_[row].def.most() : axis_[row].def.least()));
+      const AxisDef& def = axis_[row].def;
+      switch (axis_[row].kind) {
+        case Kind::stop:
+          setImpulse(bodies, n, row, time * (sign_[row] > 0 ? def.most() : def.least()));
+          break;
+        case Kind::spring:
+          setImpulse(bodies, n, row, time * sign_[row] * def.springCap);
+          break;
+        case Kind::winch:
+          setImpulse(bodies, n, row, -time * def.cap);
+          break;
+        default:
+          break;
+      }
     }
 }
 
@@ -99,46 +141,202 @@ bool Assembly::revise(std::vector<Body>& bodies, double h, double time) {
   for (const Node& n : nodes_) {
     if (!n.axes || n.released) continue;
     for (int r = 0; r < n.rows; ++r) {
-      const int row = n.offset + r;
-      if (state_[row] == State::spring) continue;
-      const AxisDef& def = axis_[row].def;
-      const RowBlock rows = block(rows_, n);
-      const Body &a = bodies[n.a], &b = bodies[n.b];
-      const double rate = rowVelocity(rows.jacobian() + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin);
-      const double least = def.least() * time, most = def.most() * time, p = impulse_[row];
-      const double ahead = rows.error()[r] + h * rate, tiny = 1e-12 * (1 + std::abs(rate));
-      const auto become = [&](State state, int sign, double impulse) {
-        state_[row] = state;
-        sign_[row] = static_cast<signed char>(sign);
-        setImpulse(bodies, n, row, impulse);
-        changed = true;
-      };
-      // A stop gives way when the row would have to pull: when its impulse goes beyond what the drive, which pushes
-      // towards its own speed with all it has, explains.
-      const double slack = 1e-12 * std::abs(p);
-      const auto letGo = [&] { become(def.hasDrive() ? State::drive : State::set, 0, std::clamp(p, least, most)); };
-      if (state_[row] == State::atHigh) {
-        if (p > (def.speed < 0 ? least : most) + slack) letGo();
-      } else if (state_[row] == State::atLow) {
-        if (p < (def.speed > 0 ? most : least) - slack) letGo();
-      } else if (ahead > def.high + tiny * h) {
-        become(State::atHigh, 0, p);
-      } else if (ahead < def.low - tiny * h) {
-        become(State::atLow, 0, p);
-      } else if (state_[row] == State::drive) {
-        if (p > most + slack) become(State::set, 1, most);
-        if (p < least - slack) become(State::set, -1, least);
-      } else if (def.hasDrive()) {
-        // At its cap and past the speed for which it pushes: it can hold that speed again.
-        const bool past = sign_[row] > 0 ? rate > def.speed + tiny : rate < def.speed - tiny;
-        if (sign_[row] == 0 || past) become(State::drive, 0, p);
+      const double rate = rateOf(n, r, bodies);
+      switch (axis_[n.offset + r].kind) {
+        case Kind::stop:
+          changed |= reviseStop(n, r, rate, h, time, bodies);
+          break;
+        case Kind::softStop:
+          changed |= reviseSoftStop(n, r, rate, h, time, bodies);
+          break;
+        case Kind::spring:
+          changed |= reviseSpring(n, r, rate, time, bodies);
+          break;
+        case Kind::winch:
+          changed |= reviseWinch(n, r, rate, h, time, bodies);
+          break;
+        case Kind::lock:
+          break;
       }
-      if (state_[row] >= State::atLow) target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
-      if (state_[row] == State::drive) target_[row] = def.speed;
     }
   }
   if (changed) build(h);
   return changed;
+}
+
+void Assembly::become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse) {
+  state_[row] = state;
+  sign_[row] = static_cast<signed char>(sign);
+  setImpulse(bodies, n, row, impulse);
+}
+
+bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
+  const int row = n.offset + r;
+  const AxisDef& def = axis_[row].def;
+  if (def.isLocked()) return false;
+  const bool hard = def.hasHardStops();
+  const double low = hard ? def.low : -kNoLimit, high = hard ? def.high : kNoLimit;
+  const double least = def.least() * time, most = def.most() * time, p = impulse_[row];
+  const double ahead = rows_[n.memory + r] + h * rate, tiny = 1e-12 * (1 + std::abs(rate));
+  const State before = state_[row];
+  const signed char signBefore = sign_[row];
+  // A stop gives way when the row would have to pull: when its impulse goes beyond what the drive, which pushes
+  // towards its own speed with all it has, explains.
+  const double slack = 1e-12 * std::abs(p);
+  const auto letGo = [&] {
+    become(bodies, n, row, def.hasDrive() ? State::drive : State::set, 0, std::clamp(p, least, most));
+  };
+  if (before == State::atHigh) {
+    if (p > (def.speed < 0 ? least : most) + slack) letGo();
+  } else if (before == State::atLow) {
+    if (p < (def.speed > 0 ? most : least) - slack) letGo();
+  } else if (ahead > high + tiny * h) {
+    become(bodies, n, row, State::atHigh, 0, p);
+  } else if (ahead < low - tiny * h) {
+    become(bodies, n, row, State::atLow, 0, p);
+  } else if (before == State::drive) {
+    if (p > most + slack) become(bodies, n, row, State::set, 1, most);
+    if (p < least - slack) become(bodies, n, row, State::set, -1, least);
+  } else if (def.hasDrive()) {
+    // At its cap and past the speed for which it pushes: it can hold that speed again.
+    const bool past = sign_[row] > 0 ? rate > def.speed + tiny : rate < def.speed - tiny;
+    if (sign_[row] == 0 || past) become(bodies, n, row, State::drive, 0, p);
+  }
+  if (state_[row] >= State::atLow) target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
+  if (state_[row] == State::drive) target_[row] = def.speed;
+  return state_[row] != before || sign_[row] != signBefore;
+}
+
+// A soft stop is a spring while the middle of the step lies beyond the stop and it would push.
+bool Assembly::reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
+  const int row = n.offset + r;
+  const AxisDef& def = axis_[row].def;
+  if (state_[row] == State::spring) {
+    if (impulse_[row] * sign_[row] <= 0) return false;
+    become(bodies, n, row, State::set, 0, 0);
+    return true;
+  }
+  const double middle = rows_[n.memory + r] + h * rate / 2;
+  const int side = middle > def.high ? 1 : middle < def.low ? -1 : 0;
+  // Just let go in this very solution: it would not push.
+  if (side == 0 || rate * side < 0) return false;
+  state_[row] = State::spring;
+  sign_[row] = static_cast<signed char>(side);
+  build(h);  // for the row's coefficients
+  aimSpring(n, r, h, time / h);
+  return true;
+}
+
+bool Assembly::reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies) {
+  const int row = n.offset + r;
+  const double cap = axis_[row].def.springCap * time;
+  if (cap == kNoLimit) return false;
+  if (state_[row] == State::spring) {
+    if (std::abs(impulse_[row]) <= cap) return false;
+    const int sign = impulse_[row] > 0 ? 1 : -1;
+    become(bodies, n, row, State::set, sign, sign * cap);
+    return true;
+  }
+  // What its law asks for at this rate is within the cap again.
+  const double asked = (target_[row] - rate) * springStep_[row].inertia;
+  if (sign_[row] * asked > cap) return false;
+  become(bodies, n, row, State::spring, 0, impulse_[row]);
+  return true;
+}
+
+bool Assembly::reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
+  const int row = n.offset + r;
+  const AxisDef& def = axis_[row].def;
+  const double p = impulse_[row], slack = 1e-12 * std::abs(p), least = def.cap > 0 ? -def.cap * time : -kNoLimit;
+  if (state_[row] == State::atHigh) {
+    if (p > slack)
+      become(bodies, n, row, State::set, 0, 0);
+    else if (p < least - slack)
+      become(bodies, n, row, State::set, -1, least);
+    else
+      return false;
+    return true;
+  }
+  const double ahead = rows_[n.memory + r] + h * rate;
+  const bool taut = sign_[row] == 0 && ahead > def.high + 1e-12 * h * (1 + std::abs(rate));
+  if (!taut) return false;
+  become(bodies, n, row, State::atHigh, 0, p);
+  target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
+  return true;
+}
+
+bool Assembly::wouldStrike(const Node& n, int r, double rate, double h) const {
+  constexpr double kStrike = 0.01;  // m/s or rad/s; what comes slower stays
+  const Axis& axis = axis_[n.offset + r];
+  const AxisDef& def = axis.def;
+  if (axis.kind != Kind::stop || def.restitution == 0 || !def.hasHardStops() || def.isLocked()) return false;
+  const double ahead = rows_[n.memory + r] + h * rate;
+  return (rate > kStrike && ahead > def.high) || (rate < -kStrike && ahead < def.low);
+}
+
+bool Assembly::wouldStrikeStops(const std::vector<Body>& bodies, double h) const {
+  if (!hasAxes_) return false;
+  return std::any_of(nodes_.begin(), nodes_.end(), [&](const Node& n) {
+    bool any = false;
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) any |= wouldStrike(n, r, rateOf(n, r, bodies), h);
+    return any;
+  });
+}
+
+bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h) {
+  if (!wouldStrikeStops(bodies, h)) return false;
+  const std::vector<State> states = state_;
+  for (const Node& n : nodes_)
+    for (int r = 0; r < n.rows; ++r) {
+      const int row = n.offset + r;
+      target_[row] = impulse_[row] = 0;
+      if (!n.axes) continue;
+      const double rate = rateOf(n, r, bodies);
+      const bool strikes = !n.released && wouldStrike(n, r, rate, h);
+      // What is at rest in a stop stays there; drives and springs have no time to push.
+      const bool rests = states[row] >= State::atLow;
+      state_[row] = strikes || rests ? State::atHigh : State::set;
+      if (strikes) target_[row] = -axis_[row].def.restitution * rate;
+    }
+  build(h);
+  relax(bodies);
+  state_ = states;
+  build(h);
+  return true;
+}
+
+void Assembly::readAxes(int node, JointReading& reading) const {
+  const Node& n = nodes_[node];
+  if (!n.axes) return;
+  for (int r = 0; r < n.rows; ++r) {
+    const int row = n.offset + r;
+    const Axis& axis = axis_[row];
+    const int k = axis.number;
+    reading.effort[k] += impulse_[row];
+    unsigned bits = 0;
+    if (axis.kind == Kind::softStop && state_[row] == State::spring) bits = sign_[row] < 0 ? kAtLowStop : kAtHighStop;
+    if (state_[row] == State::atLow) bits = kAtLowStop;
+    if (state_[row] == State::atHigh) bits = axis.def.isLocked() ? kAtLowStop | kAtHighStop : kAtHighStop;
+    const bool atCap = state_[row] == State::set && sign_[row] != 0;
+    if (atCap && (axis.kind == Kind::winch || (axis.kind == Kind::stop && axis.def.cap > 0))) bits = kMotorAtCap;
+    if (atCap && axis.kind == Kind::spring) bits = kSpringAtCap;
+    reading.activity[k] |= bits;
+  }
+}
+
+void Assembly::addWork(int node, JointReading& reading) const {
+  const Node& n = nodes_[node];
+  for (int r = 0; n.axes && r < n.rows; ++r) reading.work[axis_[n.offset + r].number] += work_[n.offset + r];
+}
+
+void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings,
+                         std::array<AxisDef, kMaxAxes>& axes) const {
+  const Node& n = nodes_[node];
+  for (int r = 0; n.axes && r < n.rows; ++r) {
+    const Axis& axis = axis_[n.offset + r];
+    windings[axis.number] = axis.winding;
+    if (axis.kind == Kind::winch) axes[axis.number].high = axis.def.high;
+  }
 }
 
 }  // namespace calm

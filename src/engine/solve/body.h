@@ -2,12 +2,16 @@
 // A part as the solver sees it: its frame sits in the centre of mass, along the principal axes.
 #pragma once
 
+#include <memory>
+
+#include "engine/math/motion.h"
 #include "engine/math/rotation.h"
 #include "engine/math/types.h"
 
 namespace calm {
 
-enum class Role { fixed, dynamic };
+// Fixed parts rest, kinematic ones follow a prescribed motion, dynamic ones obey forces.
+enum class Role { fixed, kinematic, dynamic };
 
 struct Body {
   // What it is.
@@ -18,6 +22,8 @@ struct Body {
   double linearDamping = 0, angularDamping = 0;  // 1/s
   double gravityScale = 1;
   bool jointed = false;  // some joint holds it
+  bool weighed = false;  // its mass properties are known, so that it can be dynamic
+  std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity
 
   // Where it is and how it moves (world).
   Vec3 position = Vec3::Zero();
@@ -51,6 +57,7 @@ struct Body {
   } mark;
 
   bool dynamic() const { return role == Role::dynamic; }
+  bool moves() const { return role != Role::fixed; }
   Pose pose() const { return {position, orientation}; }
   Pose partPose() const { return pose() * inPart.inverse(); }
   void placePart(const Pose& part) {
@@ -71,16 +78,36 @@ struct Body {
     velocity = mark.velocity;
     spin = mark.spin;
   }
-  // Free motion over h.
+  // Free motion over h; a kinematic body keeps its velocities.
   void drift(double h) {
     kickedSpin = spin;
     position += velocity * h;
+    if (!dynamic()) {
+      orientation = (rotationFromVector(spin * h) * orientation).normalized();
+      axes = orientation.toRotationMatrix();
+      return;
+    }
     // Taken over from drift to drift while nothing turns the body, so that no round-off builds up in it.
     if (spin != momentumSpin) momentum = worldInertia() * spin;
     inertia.driftFree(orientation, momentum, h);
     axes = orientation.toRotationMatrix();
     spin = axes * inertia.inverse().cwiseProduct(axes.transpose() * momentum);
     momentumSpin = spin;
+  }
+  // Velocities that take a kinematic body to where its motion is at `time`, in h seconds.
+  void steerTo(double time, double h) {
+    if (!motion) return;
+    const Pose goal = motion->poseAt(time) * inPart;
+    velocity = (goal.position - position) / h;
+    spin = vectorFromRotation(goal.rotation * orientation.conjugate()) / h;
+  }
+  // The velocities of its motion at an instant, by central differences.
+  void steerAt(double time) {
+    if (!motion) return;
+    constexpr double kStep = 1e-5;  // s
+    const Pose before = motion->poseAt(time - kStep) * inPart, after = motion->poseAt(time + kStep) * inPart;
+    velocity = (after.position - before.position) / (2 * kStep);
+    spin = vectorFromRotation(after.rotation * before.rotation.conjugate()) / (2 * kStep);
   }
   // Undoes the last drift; what was added to the velocities before it stays.
   void undrift() {

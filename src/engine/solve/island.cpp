@@ -62,6 +62,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
       JointReading& r = scene.joints[assembly->jointOf(n)].reading;
       r.force = r.torque = Vec3::Zero();
       r.separationPeak = r.misalignmentPeak = 0;
+      r.effort.fill(0);
     }
   evaluate(scene);
   if (fresh) prime(scene);
@@ -69,11 +70,12 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   const double energyBefore = energy(scene);
   for (int s = 0; s < substeps; ++s) {
     clock_ = scene.time + (s + 1) * h;
+    for (Assembly* assembly : assemblies) assembly->wind(h);
     if (!trySubstep(scene, h)) fallbackSubstep(scene, h);
   }
   if (!onStep_) close(scene, h);
   // Contacts, stops and drives bring and take energy of their own.
-  if (strained_ && !touched_ && !hasAxes()) chargeBudget(scene, energy(scene) - energyBefore);
+  if (strained_ && !touched_ && !isDriven(scene)) chargeBudget(scene, energy(scene) - energyBefore);
   finishReadings(scene);
   readPresentLoads(scene, h);
   return residual_;
@@ -90,7 +92,8 @@ RowErrors Island::evaluate(const Scene& scene) {
 }
 
 void Island::factor(const Scene& scene, double h, double stiffnessShare) {
-  for (BodyId id : bodies) updateResponse(scene.bodies[id], h, stiffnessShare);
+  for (BodyId id : bodies)
+    if (scene.bodies[id].dynamic()) updateResponse(scene.bodies[id], h, stiffnessShare);
   for (Assembly* assembly : assemblies) {
     assembly->adopt();
     assembly->factor(scene.bodies, h);
@@ -118,6 +121,7 @@ void Island::prime(const Scene& scene) {
 void Island::kick(const Scene& scene, double time) {
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
+    if (!b.dynamic()) continue;
     b.velocity += time * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
     b.spin += time * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque));
     if (b.linearDamping > 0) b.velocity *= std::exp(-b.linearDamping * time);
@@ -133,7 +137,7 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
   for (int s : used) {
     const BodyShape& shape = scene.shapes[s];
     // Fixed shapes are shared between islands and were made ready by the world.
-    if (scene.bodies[shape.body].dynamic())
+    if (scene.bodies[shape.body].moves())
       buildCollider(shape.shape, scene.bodies[shape.body].pose() * shape.pose, scene.colliders[s]);
   }
   for (ContactPair* pair : pairs) {
@@ -141,7 +145,7 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     const double gravityReach = scene.settings.gravity.norm() * h * h;
     const Collider &ca = scene.colliders[pair->shapeA], &cb = scene.colliders[pair->shapeB];
     const auto reach = [&](const Body& body, const Collider& c) {
-      if (!body.dynamic()) return 0.0;
+      if (!body.moves()) return 0.0;
       double extent = 0;
       for (const Vec3& v : c.core.vertices) extent = std::max(extent, (v - body.position).norm());
       return body.velocity.norm() + body.spin.norm() * (extent + c.core.radius);
@@ -153,7 +157,19 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
   touched_ |= !contacts_.empty();
 }
 
+void Island::steer(const Scene& scene, double h) {
+  for (BodyId id : bodies)
+    if (!scene.bodies[id].dynamic()) scene.bodies[id].steerTo(clock_, h);
+}
+
+void Island::steerAtClock(const Scene& scene) {
+  for (BodyId id : bodies)
+    if (!scene.bodies[id].dynamic()) scene.bodies[id].steerAt(clock_);
+}
+
 void Island::bounce(const Scene& scene, double h) {
+  for (Assembly* assembly : assemblies)
+    if (assembly->reflectAtStops(scene.bodies, h)) read(scene, false);
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
   const bool bounced = contacts_.bounce(scene.bodies, h, scene.settings.gravity, [&] {
     for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
@@ -204,12 +220,18 @@ bool Island::trySubstep(const Scene& scene, double h) {
   if (std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->fallback() > 0; }))
     return false;
   for (Assembly* assembly : assemblies) assembly->fadeOffset(kOffsetFade);
+  steer(scene, h);
   factor(scene, h, kStiffnessShare);
   findContacts(scene, h, false);
-  if (!onStep_ && contacts_.wouldBounce(b, h)) {
+  const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(b, h); };
+  if (!onStep_ &&
+      (contacts_.wouldBounce(b, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops))) {
     // Impacts belong to velocities of the instant.
     evaluate(scene);
+    clock_ -= h;
     close(scene, h);
+    clock_ += h;
+    steer(scene, h);
     factor(scene, h, kStiffnessShare);
     findContacts(scene, h, false);
   }
@@ -242,6 +264,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->accept(b, h, h * share);
   refreshStiffness(scene, h * share);
   noteErrors(scene);
+  readWork(scene);
   read(scene, !onStep_);
   onStep_ = false;
   return true;
@@ -249,9 +272,12 @@ bool Island::trySubstep(const Scene& scene, double h) {
 
 void Island::fallbackSubstep(const Scene& scene, double h) {
   // The steps start from velocities that belong to the poses.
+  clock_ -= h;
   if (!onStep_) close(scene, h);
   const double step = h / kFallbackSteps;
   for (int i = 0; i < kFallbackSteps; ++i) {
+    clock_ += step;
+    steer(scene, step);
     factor(scene, step, kStiffnessShareInFallback);
     findContacts(scene, step, false);
     bounce(scene, step);
@@ -264,20 +290,23 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
     for (Assembly* assembly : assemblies) assembly->acceptLoose(step);
     noteErrors(scene);
     refreshStiffness(scene, step);
+    readWork(scene);
     read(scene, i == 0);
   }
   for (Assembly* assembly : assemblies) assembly->setFallback(std::max(0, assembly->fallback() - 1));
   ++residual_.fallbacks;
 }
 
-bool Island::hasAxes() const {
-  return std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); });
+bool Island::isDriven(const Scene& scene) const {
+  return std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); }) ||
+         std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) { return !scene.bodies[id].dynamic(); });
 }
 
 double Island::energy(const Scene& scene) const {
   double sum = 0;
   for (BodyId id : bodies) {
     const Body& b = scene.bodies[id];
+    if (!b.dynamic()) continue;
     sum += b.kineticEnergy() - (b.mass * b.gravityScale * scene.settings.gravity + b.force).dot(b.position);
   }
   return sum;
@@ -297,7 +326,8 @@ void Island::chargeBudget(const Scene& scene, double gain) {
 void Island::solveWithinBudget(const Scene& scene, double step) {
   const auto kineticEnergy = [&] {
     double sum = 0;
-    for (BodyId id : bodies) sum += scene.bodies[id].kineticEnergy();
+    for (BodyId id : bodies)
+      if (scene.bodies[id].dynamic()) sum += scene.bodies[id].kineticEnergy();
     return sum;
   };
   const double before = kineticEnergy();
@@ -307,7 +337,7 @@ void Island::solveWithinBudget(const Scene& scene, double step) {
     for (Assembly* assembly : assemblies) assembly->aimAtVelocity(step, rate);
     solveVelocities(scene, step, step);
     const double after = kineticEnergy();
-    if (hasAxes() || budget + before - after >= -kOverdraft * before) {
+    if (isDriven(scene) || budget + before - after >= -kOverdraft * before) {
       budget += before - after;
       return;
     }
@@ -315,10 +345,12 @@ void Island::solveWithinBudget(const Scene& scene, double step) {
   // Even the plain projection gained: it is orthogonal in the stiffened inertia, not in the true one.
   const double factor = std::sqrt(std::max(0.0, before + budget + kOverdraft * before) / kineticEnergy());
   budget = -kOverdraft * before;
-  for (BodyId id : bodies) scene.bodies[id].velocity *= factor, scene.bodies[id].spin *= factor;
+  for (BodyId id : bodies)
+    if (scene.bodies[id].dynamic()) scene.bodies[id].velocity *= factor, scene.bodies[id].spin *= factor;
 }
 
 void Island::close(const Scene& scene, double h) {
+  steerAtClock(scene);
   factor(scene, h, kStiffnessShare);
   findContacts(scene, h, true);
   for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
@@ -329,6 +361,12 @@ void Island::close(const Scene& scene, double h) {
   evaluate(scene);
   read(scene, true);
   onStep_ = true;
+}
+
+void Island::readWork(const Scene& scene) {
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n)
+      if (!assembly->released(n)) assembly->addWork(n, scene.joints[assembly->jointOf(n)].reading);
 }
 
 void Island::noteErrors(const Scene& scene) {
@@ -354,6 +392,8 @@ void Island::read(const Scene& scene, bool startsSubstep) {
       assembly->impulseOf(n, linear, angular);
       joint.reading.force += linear;  // impulses until the frame closes
       joint.reading.torque += angular;
+      if (assembly->isFirst(n)) joint.reading.activity.fill(0);
+      assembly->readAxes(n, joint.reading);
       if (joint.def.breakForce == kUnbreakable && joint.def.breakTorque == kUnbreakable) continue;
       auto& window = joint.window;
       if ((startsSubstep && assembly->isFirst(n)) || window.empty())
@@ -380,10 +420,13 @@ void Island::part(const Scene& scene, Assembly& assembly, int node) {
 void Island::finishReadings(const Scene& scene) {
   for (const Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
-      JointReading& r = scene.joints[assembly->jointOf(n)].reading;
+      JointState& joint = scene.joints[assembly->jointOf(n)];
+      JointReading& r = joint.reading;
+      assembly->storeAxes(n, joint.windings, joint.def.axes);
       if (assembly->isFirst(n)) {
         r.force /= scene.settings.frame;
         r.torque /= scene.settings.frame;
+        for (double& e : r.effort) e /= scene.settings.frame;
         r.separation = r.misalignment = 0;
       }
       const RowErrors e = assembly->released(n) ? RowErrors{} : assembly->errorsOf(n);
@@ -413,7 +456,15 @@ void Island::readPresentLoads(const Scene& scene, double h) {
   }
   addErrors(-2);
   // The factor of the closing half kick still stands. Accelerations take the place of velocities.
-  for (BodyId id : bodies) b[id].velocity = b[id].spin = Vec3::Zero();
+  for (BodyId id : bodies) {
+    b[id].velocity = b[id].spin = Vec3::Zero();
+    if (b[id].dynamic() || !b[id].motion) continue;
+    Body later = b[id], sooner = b[id];
+    later.steerAt(clock_ + h);
+    sooner.steerAt(clock_ - h);
+    b[id].velocity = (later.velocity - sooner.velocity) / (2 * h);
+    b[id].spin = (later.spin - sooner.spin) / (2 * h);
+  }
   kick(scene, 1);
   contacts_.pushAtLastForce(b);
   for (std::size_t i = 0; i < assemblies.size(); ++i) {

@@ -36,6 +36,7 @@ struct JointState {
   JointDef def;
   JointGeometry geometry;
   JointReading reading;
+  std::array<Winding, kMaxAxes> windings;
   // Impulses (linear, angular) of the last frame's worth of substeps, newest last; kept for joints that can part.
   std::deque<std::pair<Vec3, Vec3>> window;
 };
@@ -63,7 +64,7 @@ struct Scene {
 
 class Island {
  public:
-  std::vector<BodyId> bodies;  // dynamic ones, ascending
+  std::vector<BodyId> bodies;  // all that move, ascending
   std::vector<Assembly*> assemblies;
   std::vector<ContactPair*> pairs;
 
@@ -90,16 +91,21 @@ class Island {
   void findContacts(const Scene& scene, double h, bool closing);
   void bounce(const Scene& scene, double h);
   void kick(const Scene& scene, double time);
+  // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
+  void steer(const Scene& scene, double h);
+  void steerAtClock(const Scene& scene);
   void drift(const Scene& scene, double h);
   // Joints and contacts together, by impulses that stand for forces over `time`.
   void solveVelocities(const Scene& scene, double h, double time);
   void solveJoints(const Scene& scene, double h, double time);
-  bool hasAxes() const;
+  // Whether something but gravity brings or takes energy.
+  bool isDriven(const Scene& scene) const;
   void refreshStiffness(const Scene& scene, double time);
   void noteErrors(const Scene& scene);
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
   // first of a substep's.
   void read(const Scene& scene, bool startsSubstep);
+  void readWork(const Scene& scene);
   void part(const Scene& scene, Assembly& assembly, int node);
 
   ContactSolver contacts_;

@@ -1,0 +1,46 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Pulley and winch: a rope without mass or friction runs from a's pivot over points of the world, of a or of b to b's
+// pivot. Its length is the one axis: the sum of its stretches, those beyond the last world point times the ratio. A high
+// stop makes it a rope that cannot stretch; a winch takes rope in or gives it out by moving that stop.
+#include "engine/joint/joint.h"
+
+namespace calm {
+
+void ropeLength(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
+  struct Point {
+    Vec3 place, arm;
+    RouteOn on;
+  };
+  const auto pointOn = [](const Body& body, const Vec3& at, RouteOn on) {
+    const Vec3 arm = body.axes * at;
+    return Point{body.position + arm, arm, on};
+  };
+  std::vector<Point> points{pointOn(a, g.anchorA, RouteOn::a)};
+  std::size_t lastInWorld = 0;
+  for (const RoutePoint& p : g.form.route) {
+    if (p.on == RouteOn::world) lastInWorld = points.size();
+    points.push_back(p.on == RouteOn::world ? Point{p.at, Vec3::Zero(), p.on}
+                                            : pointOn(p.on == RouteOn::a ? a : b, p.at, p.on));
+  }
+  points.push_back(pointOn(b, g.anchorB, RouteOn::b));
+
+  rows.meetAt(points.front().arm, points.back().arm);
+  double length = 0;
+  Vec3 la = Vec3::Zero(), aa = Vec3::Zero(), lb = Vec3::Zero(), ab = Vec3::Zero();
+  const auto pull = [&](const Point& p, const Vec3& n) {
+    if (p.on == RouteOn::a) la += n, aa += p.arm.cross(n);
+    if (p.on == RouteOn::b) lb += n, ab += p.arm.cross(n);
+  };
+  for (std::size_t i = 0; i + 1 < points.size(); ++i) {
+    const double weight = lastInWorld > 0 && i >= lastInWorld ? g.form.ratio : 1;
+    const Vec3 gap = points[i + 1].place - points[i].place;
+    const double stretch = gap.norm();
+    const Vec3 n = stretch > 1e-12 ? Vec3(gap * (weight / stretch)) : Vec3::UnitY();
+    length += weight * stretch;
+    pull(points[i], -n);
+    pull(points[i + 1], n);
+  }
+  rows.general(true, length, la, aa, lb, ab);
+}
+
+}  // namespace calm

@@ -1,0 +1,252 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Adding to a world: every value is checked before anything changes.
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "engine/world.h"
+
+namespace calm {
+
+namespace {
+
+void require(bool condition, const std::string& fault) {
+  if (!condition) throw WorldError(fault);
+}
+
+bool isPose(const Pose& pose) {
+  return pose.position.allFinite() && pose.rotation.coeffs().allFinite() && std::abs(pose.rotation.norm() - 1) < 1e-6;
+}
+
+}  // namespace
+
+World::World(const StepSettings& settings) : settings_(settings) {
+  require(settings.gravity.allFinite(), "gravity must be finite");
+  require(std::isfinite(settings.frame) && settings.frame > 0, "the frame time must be above 0 s");
+  require(settings.substeps >= 1 && settings.substeps <= 10000, "the number of substeps must lie in 1 to 10000");
+  bodies_.emplace_back();  // kWorld
+}
+
+BodyId World::addBody(const BodyDef& def) {
+  require(isPose(def.pose), "position and orientation must be finite, the orientation of unit length");
+  require(def.velocity.allFinite() && def.angularVelocity.allFinite(), "velocities must be finite");
+  require(def.friction >= 0 && std::isfinite(def.friction), "friction must be 0 or more");
+  require(def.restitution >= 0 && def.restitution <= 1, "restitution must lie in 0 to 1");
+  require(def.linearDamping >= 0 && def.angularDamping >= 0 && std::isfinite(def.linearDamping + def.angularDamping),
+          "damping must be 0 or more");
+  require(std::isfinite(def.gravityScale), "the gravity scale must be finite");
+  for (const PlacedShape& s : def.shapes) {
+    const std::string fault = faultOf(s.shape);
+    require(fault.empty(), fault);
+    require(isPose(s.pose), "a shape's position and orientation must be finite");
+    require(!(std::holds_alternative<HalfSpace>(s.shape) && def.role == Role::dynamic),
+            "a half space has no mass and cannot be dynamic");
+  }
+  Body body;
+  body.role = def.role;
+  const std::string massFault = faultOf(def.mass);
+  require(massFault.empty() || def.role != Role::dynamic, massFault);
+  body.weighed = massFault.empty();
+  if (body.weighed) {
+    const PrincipalAxes principal = principalAxes(def.mass.inertia);
+    body.mass = def.mass.mass;
+    if (def.role == Role::dynamic) body.inverseMass = 1 / def.mass.mass;
+    body.inertia = PrincipalInertia(principal.moments);
+    body.inPart = {def.mass.center, principal.rotation};
+    body.linearDamping = def.linearDamping;
+    body.angularDamping = def.angularDamping;
+    body.gravityScale = def.gravityScale;
+  }
+  if (def.motion) {
+    const std::string fault = faultOf(*def.motion);
+    require(fault.empty(), fault);
+    body.motion = std::make_shared<Motion>(*def.motion);
+  }
+  body.placePart(body.role == Role::kinematic && body.motion ? body.motion->poseAt(time()) : def.pose);
+  if (body.moves()) {
+    body.velocity = def.velocity;
+    body.spin = def.angularVelocity;
+  }
+  if (body.role == Role::kinematic) body.steerAt(time());
+  const BodyId id = bodyCount();
+  bodies_.push_back(body);
+  for (const PlacedShape& s : def.shapes) {
+    shapes_.push_back({id, s.shape, body.inPart.inverse() * s.pose, def.friction, def.restitution});
+    colliders_.emplace_back();
+    buildCollider(s.shape, body.partPose() * s.pose, colliders_.back());
+  }
+  return id;
+}
+
+const Body& World::checked(BodyId body) const {
+  require(body >= 0 && body < bodyCount(), "there is no part number " + std::to_string(body));
+  return bodies_[body];
+}
+
+JointId World::addJoint(const JointDef& def) {
+  const Body &a = checked(def.a), &b = checked(def.b);
+  require(def.a != def.b, "a part cannot be joined to itself");
+  require(a.dynamic() || b.dynamic(), "at least one of the two parts must be dynamic");
+  require(isPose(def.frameA) && isPose(def.frameB), "pivots and axes must be finite");
+  require(def.compliance >= 0 && std::isfinite(def.compliance), "compliance must be 0 or more");
+  require(def.pinRadius > 0 && std::isfinite(def.pinRadius), "the pin radius must be above 0 m");
+  require(def.breakForce > 0, "the break force must be above 0 N");
+  require(def.breakTorque > 0, "the break torque must be above 0 N m");
+  JointState state;
+  state.def = def;
+  completeForm(state.def);
+  const Pose frameA = a.inPart.inverse() * def.frameA, frameB = b.inPart.inverse() * def.frameB;
+  state.geometry = {frameA.position, frameB.position, frameA.rotation.toRotationMatrix(),
+                    frameB.rotation.toRotationMatrix(), state.def.form};
+  for (RoutePoint& p : state.geometry.form.route)
+    if (p.on != RouteOn::world) p.at = (p.on == RouteOn::a ? a : b).inPart.applyInverse(p.at);
+  settleAxes(state);
+  for (int k = 0; k < axesOf(def.type).all(); ++k) {
+    const std::string fault = faultOf(state.def.axes[k]);
+    require(fault.empty(), "axis " + std::to_string(k + 1) + ": " + fault);
+  }
+  joints_.push_back(state);
+  readAxes(joints_.back());
+  if (!def.neighboursCollide) quiet_.insert(std::minmax(def.a, def.b));
+  jointsChanged_ = true;
+  return jointCount() - 1;
+}
+
+// What a type needs that was not given, and what a cone makes of a limb's last axis.
+void World::completeForm(JointDef& def) const {
+  const JointForm& form = def.form;
+  require(std::isfinite(form.ratio) && form.ratio != 0, "the ratio must be finite and not 0");
+  require(form.radius > 0 && std::isfinite(form.radius), "the radius must be above 0 m");
+  require(std::isfinite(form.lead), "the lead must be finite");
+  for (const double cone : {form.coneY, form.coneZ})
+    require(cone >= 0 && cone <= std::numbers::pi, "the cone's radii must lie in 0 to pi rad");
+  for (const RoutePoint& p : form.route) require(p.at.allFinite(), "the points of a route must be finite");
+  for (int k = 0; k < axesOf(def.type).all(); ++k)
+    if (isLockedByNature(def.type, k) && !def.axes[k].isUsed()) def.axes[k].low = def.axes[k].high = 0;
+  if (def.type == JointType::limb) {
+    AxisDef& cone = def.axes[3];
+    cone.low = -kNoLimit;
+    cone.high = form.coneY > 0 && form.coneZ > 0 ? 0 : kNoLimit;
+  }
+}
+
+// Where the axes are at rest decides on which turn they count, from where meshes count, the length of a rope whose
+// length was not given, and what a frequency means in stiffness.
+void World::settleAxes(JointState& j) const {
+  const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
+  for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
+    AxisDef& axis = j.def.axes[k];
+    Winding& winding = j.windings[k];
+    std::vector<double> memory(RowBlock::storage(1, 1));
+    const auto coordinate = [&] {
+      RowBlock rows(memory.data(), 1);
+      evaluateCoordinate(j.def.type, k, j.geometry, a, b, winding, rows);
+      winding.before = winding.now;
+      return rows.error()[0];
+    };
+    double at = coordinate();
+    const bool counts = j.def.type == JointType::gear || j.def.type == JointType::rack ||
+                        (j.def.type == JointType::screw && k == 1);
+    if (counts) {
+      j.geometry.zero = at;
+      at = 0;
+    } else if (k >= axesOf(j.def.type).along && winding.now[0] == at) {
+      // An angle: on the turn on which it lies within the stops, if there is one.
+      const auto misses = [&](double x) { return std::max({axis.low - x, x - axis.high, 0.0}); };
+      for (const double turn : {2 * std::numbers::pi, -2 * std::numbers::pi})
+        if (misses(at + turn) < misses(at) - 1e-9) {
+          winding.before[0] = at + turn;
+          at = coordinate();
+          break;
+        }
+    }
+    const bool rope = j.def.type == JointType::pulley || j.def.type == JointType::winch;
+    if (rope && axis.high == kNoLimit) axis.high = at;
+    if (axis.frequency > 0) {
+      const double mass = massSeenBy(j, k), omega = 2 * std::numbers::pi * axis.frequency;
+      axis.stiffness = mass * omega * omega;
+      axis.damping = 2 * axis.dampingRatio * mass * omega;
+    }
+  }
+}
+
+// The inertia along or about an axis of the two parts held together by this joint's locks alone (kg or kg m^2).
+double World::massSeenBy(const JointState& j, int axis) const {
+  using Row = Eigen::Matrix<double, kRowWidth, 1>;
+  const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
+  Eigen::Matrix<double, kRowWidth, kRowWidth> inverse = Eigen::Matrix<double, kRowWidth, kRowWidth>::Zero();
+  int at = 0;
+  for (const Body* body : {&a, &b}) {
+    if (body->dynamic()) {
+      inverse.block<3, 3>(at, at) = body->inverseMass * Mat3::Identity();
+      inverse.block<3, 3>(at + 3, at + 3) = body->axes * body->inertia.inverse().asDiagonal() * body->axes.transpose();
+    }
+    at += 6;
+  }
+  const auto rowsOf = [](const RowBlock& rows, int count) {
+    return Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, kRowWidth, Eigen::RowMajor>>(rows.jacobian(), count,
+                                                                                              kRowWidth);
+  };
+  Winding winding = j.windings[axis];
+  std::vector<double> memory(RowBlock::storage(1, 1));
+  RowBlock own(memory.data(), 1);
+  evaluateCoordinate(j.def.type, axis, j.geometry, a, b, winding, own);
+  const Row row = rowsOf(own, 1).transpose();
+  double mobility = row.dot(inverse * row);
+  if (const RowCount count = rowCount(j.def.type); count.rows > 0) {
+    std::vector<double> locks(RowBlock::storage(count.rows, count.angular));
+    RowBlock block(locks.data(), count.rows);
+    evaluateRows(j.def.type, j.geometry, a, b, block);
+    const Eigen::MatrixXd held = rowsOf(block, count.rows);
+    const Eigen::VectorXd mixed = held * (inverse * row);
+    const Eigen::MatrixXd system = held * inverse * held.transpose();
+    mobility -= mixed.dot(system.completeOrthogonalDecomposition().solve(mixed));
+  }
+  require(mobility > 0, "a frequency needs something that can move along the axis");
+  return 1 / mobility;
+}
+
+void World::lockAxes(BodyId body, const std::array<bool, 3>& travel, const std::array<bool, 3>& turn) {
+  const Body& b = checked(body);
+  const int turns = turn[0] + turn[1] + turn[2];
+  // The joint's x axis is the one about which alone the part may turn, or alone may not.
+  int special = 0;
+  for (int i = 0; i < 3; ++i)
+    if (turns == 1 ? turn[i] : !turn[i]) special = i;
+  JointDef def;
+  def.type = JointType::sixAxis;
+  def.b = body;
+  def.neighboursCollide = true;
+  Mat3 axes;
+  for (int i = 0; i < 3; ++i) axes.col(i) = Vec3::Unit((special + i) % 3);
+  def.frameA = {b.position, Quat(axes)};
+  def.frameB = b.partPose().inverse() * def.frameA;
+  for (int i = 0; i < 3; ++i)
+    if (travel[(special + i) % 3]) def.axes[i].low = def.axes[i].high = 0;
+  if (turns == 1 || turns == 3) def.axes[3].low = def.axes[3].high = 0;
+  if (turns >= 2) def.axes[4].low = def.axes[4].high = def.axes[5].low = def.axes[5].high = 0;
+  addJoint(def);
+}
+
+void World::setMotion(BodyId body, const Motion& motion) {
+  checked(body);
+  const std::string fault = faultOf(motion);
+  require(fault.empty(), fault);
+  bodies_[body].motion = std::make_shared<Motion>(motion);
+}
+
+void World::setRole(BodyId body, Role role) {
+  Body& b = bodies_[(checked(body), body)];
+  if (role == b.role) return;
+  require(body != kWorld, "the world cannot move");
+  require(role != Role::dynamic || b.weighed, "a part without mass properties cannot be dynamic");
+  b.role = role;
+  b.inverseMass = role == Role::dynamic ? 1 / b.mass : 0;
+  if (role != Role::dynamic) b.response.setZero(), b.stiffness.setZero();
+  if (role == Role::fixed) b.velocity = b.spin = Vec3::Zero();
+  for (std::size_t s = 0; s < shapes_.size(); ++s)
+    if (shapes_[s].body == body) buildCollider(shapes_[s].shape, b.pose() * shapes_[s].pose, colliders_[s]);
+  jointsChanged_ = fresh_ = true;
+}
+
+}  // namespace calm

@@ -1,0 +1,137 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Asking a world, and pushing what is in it.
+#include <algorithm>
+#include <cmath>
+
+#include "engine/world.h"
+
+namespace calm {
+
+namespace {
+
+void require(bool condition, const std::string& fault) {
+  if (!condition) throw WorldError(fault);
+}
+
+// Above its cap a spring pulls with a constant force.
+double springEnergy(const AxisDef& axis, double stretch) {
+  const double x = std::abs(stretch), knee = axis.stiffness > 0 ? axis.springCap / axis.stiffness : 0;
+  if (axis.stiffness == 0 || x <= knee) return 0.5 * axis.stiffness * x * x;
+  return axis.springCap * (x - knee / 2);
+}
+
+}  // namespace
+
+void World::readAxes(JointState& j) const {
+  const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
+  for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
+    std::vector<double> memory(RowBlock::storage(1, 1));
+    RowBlock rows(memory.data(), 1);
+    // A free axis has no row that counts its turns: it goes by where its rate has taken it.
+    Winding winding = j.windings[k];
+    if (!j.def.axes[k].isUsed()) winding.before[0] = j.reading.position[k] + settings_.frame * j.reading.rate[k];
+    evaluateCoordinate(j.def.type, k, j.geometry, a, b, winding, rows);
+    j.reading.position[k] = rows.error()[0];
+    j.reading.rate[k] = rowVelocity(rows.jacobian(), a.velocity, a.spin, b.velocity, b.spin);
+    j.windings[k].before = winding.now;
+  }
+}
+
+BodyState World::state(BodyId body) const {
+  const Body& b = checked(body);
+  return {b.partPose(), b.velocity, b.spin};
+}
+
+void World::setVelocity(BodyId body, const Vec3& velocity, const Vec3& angularVelocity) {
+  checked(body);
+  require(velocity.allFinite() && angularVelocity.allFinite(), "velocities must be finite");
+  bodies_[body].velocity = velocity;
+  bodies_[body].spin = angularVelocity;
+}
+
+void World::addForce(BodyId body, const Vec3& force, const Vec3& point) {
+  checked(body);
+  require(force.allFinite() && point.allFinite(), "a force and its point must be finite");
+  Body& b = bodies_[body];
+  b.force += force;
+  b.torque += (point - b.position).cross(force);
+}
+
+void World::addTorque(BodyId body, const Vec3& torque) {
+  checked(body);
+  require(torque.allFinite(), "a torque must be finite");
+  bodies_[body].torque += torque;
+}
+
+void World::clearForces() {
+  for (Body& b : bodies_) b.force = b.torque = Vec3::Zero();
+}
+
+void World::applyImpulse(BodyId body, const Vec3& impulse, const Vec3& point) {
+  checked(body);
+  require(impulse.allFinite() && point.allFinite(), "an impulse and its point must be finite");
+  Body& b = bodies_[body];
+  if (!b.dynamic()) return;
+  b.velocity += b.inverseMass * impulse;
+  b.spin += b.worldInertia().inverse() * (point - b.position).cross(impulse);
+}
+
+std::vector<ContactReading> World::contacts() const {
+  std::vector<ContactReading> readings;
+  for (const auto& [key, pair] : pairs_) {
+    const Vec3& n = pair.manifold.normal;
+    const Vec3 t1 = anyPerpendicular(n), t2 = n.cross(t1);
+    for (const ManifoldPoint& p : pair.manifold.points)
+      for (const ContactImpulse& c : pair.last)
+        if (c.id == p.id && c.force[0] > 0)
+          readings.push_back(
+              {pair.bodyA, pair.bodyB, p.position, n, c.force[0] * n + c.force[1] * t1 + c.force[2] * t2, p.gap});
+  }
+  return readings;
+}
+
+Energy World::energy() const {
+  Energy e;
+  for (const Body& b : bodies_) {
+    if (!b.dynamic()) continue;
+    e.kinetic += b.kineticEnergy();
+    e.potential -= b.mass * b.gravityScale * settings_.gravity.dot(b.position);
+  }
+  for (const JointState& j : joints_) {
+    if (j.reading.parted) continue;
+    for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
+      const AxisDef& axis = j.def.axes[k];
+      const double at = j.reading.position[k];
+      e.springs += springEnergy(axis, at - axis.target);
+      if (!axis.hasSoftStops()) continue;
+      const double beyond = std::max({at - axis.high, axis.low - at, 0.0});
+      e.springs += 0.5 * axis.stopStiffness * beyond * beyond;
+    }
+  }
+  return e;
+}
+
+Vec3 World::momentum() const {
+  Vec3 sum = Vec3::Zero();
+  for (const Body& b : bodies_)
+    if (b.dynamic()) sum += b.mass * b.velocity;
+  return sum;
+}
+
+Vec3 World::angularMomentum(const Vec3& about) const {
+  Vec3 sum = Vec3::Zero();
+  for (const Body& b : bodies_)
+    if (b.dynamic()) sum += b.worldInertia() * b.spin + (b.position - about).cross(b.mass * b.velocity);
+  return sum;
+}
+
+std::optional<World::Hit> World::castRay(const Ray& ray) const {
+  std::optional<Hit> best;
+  for (const BodyShape& s : shapes_) {
+    const auto hit = calm::castRay(ray, s.shape, bodies_[s.body].pose() * s.pose);
+    if (hit && (!best || hit->distance < best->distance)) best = Hit{s.body, hit->distance, hit->normal};
+  }
+  return best;
+}
+
+}  // namespace calm
