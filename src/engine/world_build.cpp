@@ -145,8 +145,8 @@ void World::settleAxes(JointState& j) const {
       return rows.error()[0];
     };
     double at = coordinate();
-    const bool counts = j.def.type == JointType::gear || j.def.type == JointType::rack ||
-                        (j.def.type == JointType::screw && k == 1);
+    const bool counts =
+        j.def.type == JointType::gear || j.def.type == JointType::rack || (j.def.type == JointType::screw && k == 1);
     if (counts) {
       j.geometry.zero = at;
       at = 0;
@@ -185,7 +185,7 @@ double World::massSeenBy(const JointState& j, int axis) const {
   }
   const auto rowsOf = [](const RowBlock& rows, int count) {
     return Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, kRowWidth, Eigen::RowMajor>>(rows.jacobian(), count,
-                                                                                              kRowWidth);
+                                                                                               kRowWidth);
   };
   Winding winding = j.windings[axis];
   std::vector<double> memory(RowBlock::storage(1, 1));

@@ -127,8 +127,8 @@ TEST_P(AxisRows, JacobianIsTheDerivativeOfTheCoordinate) {
 
 INSTANTIATE_TEST_SUITE_P(Types, JointRows,
                          testing::Values(JointType::fixed, JointType::ball, JointType::hinge, JointType::slider,
-                                         JointType::cylinder, JointType::universal, JointType::planar,
-                                         JointType::limb, JointType::wheel, JointType::screw));
+                                         JointType::cylinder, JointType::universal, JointType::planar, JointType::limb,
+                                         JointType::wheel, JointType::screw));
 INSTANTIATE_TEST_SUITE_P(Types, AxisRows,
                          testing::Values(JointType::hinge, JointType::slider, JointType::cylinder, JointType::universal,
                                          JointType::planar, JointType::limb, JointType::wheel, JointType::screw,

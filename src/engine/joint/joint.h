@@ -89,8 +89,8 @@ struct JointReading {
   double separationPeak = 0;      // m, the largest of the frame's substeps
   double misalignment = 0;        // rad, of the locked axes
   double misalignmentPeak = 0;    // rad
-  // Of the free axes. At the end of the frame: position (m or rad; angles go on counting beyond a turn) and rate (m/s or
-  // rad/s). Effort is what stops, drive and spring push with along the axis, mean of the frame (N or N m), work what
+  // Of the free axes. At the end of the frame: position (m or rad; angles go on counting beyond a turn) and rate (m/s
+  // or rad/s). Effort is what stops, drive and spring push with along the axis, mean of the frame (N or N m), work what
   // they have put into the parts since the start (J), activity the AxisActivity bits.
   std::array<double, kMaxAxes> position{}, rate{}, effort{}, work{};
   std::array<unsigned, kMaxAxes> activity{};
@@ -143,8 +143,8 @@ struct AxisCount {
 };
 AxisCount axesOf(JointType type);
 
-// Of the axes, those that a joint has locked (low = high = 0) unless stops, drive or spring are asked for: the mesh of a
-// gear, the steering of a wheel.
+// Of the axes, those that a joint has locked (low = high = 0) unless stops, drive or spring are asked for: the mesh of
+// a gear, the steering of a wheel.
 bool isLockedByNature(JointType type, int axis);
 
 // Writes one row whose error is the coordinate of free axis k itself. See joint/coordinates.cpp for each type's.

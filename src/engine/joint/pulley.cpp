@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Pulley and winch: a rope without mass or friction runs from a's pivot over points of the world, of a or of b to b's
-// pivot. Its length is the one axis: the sum of its stretches, those beyond the last world point times the ratio. A high
-// stop makes it a rope that cannot stretch; a winch takes rope in or gives it out by moving that stop.
+// pivot. Its length is the one axis: the sum of its stretches, those beyond the last world point times the ratio. A
+// high stop makes it a rope that cannot stretch; a winch takes rope in or gives it out by moving that stop.
 #include "engine/joint/joint.h"
 
 namespace calm {

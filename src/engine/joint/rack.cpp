@@ -14,8 +14,8 @@ void meshOfRack(const JointGeometry& g, const Body& a, const Body& b, Winding& w
   const double travel = along.dot(b.position + b.axes * g.anchorB - pivot);
   const double angle = -std::atan2(axesA.col(2).dot(along), axesA.col(1).dot(along));
   const Vec3 turning = g.form.radius * axle;
-  rows.general(true, travel - g.form.radius * winding.unwrap(angle) - g.zero, -along, -armA.cross(along) - turning, along,
-               armB.cross(along) + turning);
+  rows.general(true, travel - g.form.radius * winding.unwrap(angle) - g.zero, -along, -armA.cross(along) - turning,
+               along, armB.cross(along) + turning);
 }
 
 }  // namespace calm

@@ -28,8 +28,8 @@ Tangent tangentAt(const std::vector<Motion::Key>& keys, std::size_t i, bool repe
   if (repeats && (i == 0 || i == last)) {
     before = last - 1, after = 1;
     timeBefore = keys[before].time - period, timeAfter = keys[after].time;
-    const Vec3 moved = (keys[after].pose.position - keys[0].pose.position) +
-                       (keys[last].pose.position - keys[before].pose.position);
+    const Vec3 moved =
+        (keys[after].pose.position - keys[0].pose.position) + (keys[last].pose.position - keys[before].pose.position);
     const Vec3 turned = turnBetween(keys[0].pose.rotation, keys[after].pose.rotation) +
                         turnBetween(keys[before].pose.rotation, keys[last].pose.rotation);
     return {moved / (timeAfter - timeBefore), turned / (timeAfter - timeBefore)};
@@ -50,8 +50,8 @@ Pose curve(const std::vector<Motion::Key>& keys, std::size_t i, double u, bool r
                   (3 * u2 - 2 * u3) * to.pose.position + (u3 - u2) * span * end.velocity;
   // Cumulative Bezier form: three turns, each driven by its own blend.
   const Vec3 first = start.spin * span / 3, third = end.spin * span / 3;
-  const Quat inner = rotationFromVector(-first) * from.pose.rotation.conjugate() * to.pose.rotation *
-                     rotationFromVector(-third);
+  const Quat inner =
+      rotationFromVector(-first) * from.pose.rotation.conjugate() * to.pose.rotation * rotationFromVector(-third);
   const double v = 1 - u;
   pose.rotation = (from.pose.rotation * rotationFromVector((1 - v * v * v) * first) *
                    rotationFromVector((3 * u2 - 2 * u3) * vectorFromRotation(inner)) * rotationFromVector(u3 * third))

@@ -15,8 +15,8 @@ struct Motion {
     double time;  // s
     Pose pose;    // of the part's frame in the world
   };
-  // Adds amplitude sin(2 pi frequency t + phase): metres along the direction, or radians about it (world axes, about the
-  // part's origin).
+  // Adds amplitude sin(2 pi frequency t + phase): metres along the direction, or radians about it (world axes, about
+  // the part's origin).
   struct Wave {
     Vec3 direction = Vec3::UnitX();  // unit
     bool turns = false;

@@ -120,7 +120,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
       const auto [number, kind] = plan.rows[r];
       const AxisDef& def = m.axes[number];
       axis_.back() = {number, kind, def, m.windings[number]};
-      state_.back() = kind == Kind::spring                     ? State::spring
+      state_.back() = kind == Kind::spring                   ? State::spring
                       : kind == Kind::stop && def.isLocked() ? State::atHigh
                                                              : State::set;
       if (kind != Kind::spring) continue;
@@ -302,6 +302,7 @@ void Assembly::takeOutRows() {
 }
 
 void Assembly::aimAtPosition(double h, double share) {
+  lookAhead_ = h;
   const double bend = h * h / (curvatureStep_ * curvatureStep_);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
@@ -315,6 +316,7 @@ void Assembly::aimAtPosition(double h, double share) {
 }
 
 void Assembly::aimAtVelocity(double h, double rate) {
+  lookAhead_ = h;
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
@@ -325,6 +327,7 @@ void Assembly::aimAtVelocity(double h, double rate) {
 }
 
 void Assembly::aimAtRest(double h) {
+  lookAhead_ = 0;
   for (std::size_t row = 0; row < target_.size(); ++row) {
     target_[row] = speedOf(static_cast<int>(row)) + gamma_[row] * force_[row] * h / 2;
     impulse_[row] = 0;

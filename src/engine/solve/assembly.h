@@ -215,6 +215,7 @@ class Assembly {
   std::vector<double> work_;        // J, of the last accepted substep
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
+  double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about
   int fallback_ = 0;
   double budget_ = 0;

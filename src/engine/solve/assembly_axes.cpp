@@ -177,7 +177,7 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
   const bool hard = def.hasHardStops();
   const double low = hard ? def.low : -kNoLimit, high = hard ? def.high : kNoLimit;
   const double least = def.least() * time, most = def.most() * time, p = impulse_[row];
-  const double ahead = rows_[n.memory + r] + h * rate, tiny = 1e-12 * (1 + std::abs(rate));
+  const double ahead = rows_[n.memory + r] + lookAhead_ * rate, tiny = 1e-12 * (1 + std::abs(rate));
   const State before = state_[row];
   const signed char signBefore = sign_[row];
   // A stop gives way when the row would have to pull: when its impulse goes beyond what the drive, which pushes
@@ -216,7 +216,7 @@ bool Assembly::reviseSoftStop(const Node& n, int r, double rate, double h, doubl
     become(bodies, n, row, State::set, 0, 0);
     return true;
   }
-  const double middle = rows_[n.memory + r] + h * rate / 2;
+  const double middle = rows_[n.memory + r] + lookAhead_ * rate / 2;
   const int side = middle > def.high ? 1 : middle < def.low ? -1 : 0;
   // Just let go in this very solution: it would not push.
   if (side == 0 || rate * side < 0) return false;
@@ -257,7 +257,7 @@ bool Assembly::reviseWinch(const Node& n, int r, double rate, double h, double t
       return false;
     return true;
   }
-  const double ahead = rows_[n.memory + r] + h * rate;
+  const double ahead = rows_[n.memory + r] + lookAhead_ * rate;
   const bool taut = sign_[row] == 0 && ahead > def.high + 1e-12 * h * (1 + std::abs(rate));
   if (!taut) return false;
   become(bodies, n, row, State::atHigh, 0, p);
@@ -329,8 +329,7 @@ void Assembly::addWork(int node, JointReading& reading) const {
   for (int r = 0; n.axes && r < n.rows; ++r) reading.work[axis_[n.offset + r].number] += work_[n.offset + r];
 }
 
-void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings,
-                         std::array<AxisDef, kMaxAxes>& axes) const {
+void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const {
   const Node& n = nodes_[node];
   for (int r = 0; n.axes && r < n.rows; ++r) {
     const Axis& axis = axis_[n.offset + r];

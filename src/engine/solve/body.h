@@ -21,8 +21,8 @@ struct Body {
   Pose inPart;                                   // the principal frame in the part's frame
   double linearDamping = 0, angularDamping = 0;  // 1/s
   double gravityScale = 1;
-  bool jointed = false;  // some joint holds it
-  bool weighed = false;  // its mass properties are known, so that it can be dynamic
+  bool jointed = false;                  // some joint holds it
+  bool weighed = false;                  // its mass properties are known, so that it can be dynamic
   std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity
 
   // Where it is and how it moves (world).

@@ -1,0 +1,173 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Stops that give way and stops that send back, capped servos, springs by frequency, angles beyond a turn.
+#include <gtest/gtest.h>
+
+#include "physics/rigs.h"
+
+namespace calm::physics {
+namespace {
+
+struct Sled {
+  World world;
+  BodyId block;
+  JointId rail;
+};
+
+// A block of 2 kg on a level rail along x.
+Sled sled(const AxisDef& axis, double speed, int substeps = 8) {
+  Sled s{World({.substeps = substeps}), 0, 0};
+  s.block = s.world.addBody(solid(Box{Vec3::Constant(0.2)}, 2));
+  JointDef def = joint(JointType::slider, kWorld, Vec3::Zero(), s.block, Vec3::Zero());
+  def.axes[0] = axis;
+  s.rail = s.world.addJoint(def);
+  s.world.setVelocity(s.block, {speed, 0, 0}, Vec3::Zero());
+  return s;
+}
+
+// Against a spring without damper the block goes in by v sqrt(m/k) and comes out at v.
+TEST(SoftStop, GivesBackWhatItTook) {
+  AxisDef axis;
+  axis.high = 0.5;
+  axis.stopStiffness = 5000;
+  Sled s = sled(axis, 1.5, 64);
+  double deepest = 0;
+  for (int i = 0; i < 60; ++i) {
+    s.world.step();
+    deepest = std::max(deepest, s.world.state(s.block).pose.position.x() - 0.5);
+  }
+  const double expected = 1.5 * std::sqrt(2.0 / 5000);
+  EXPECT_NEAR(deepest, expected, 0.01 * expected);
+  EXPECT_NEAR(s.world.state(s.block).velocity.x(), -1.5, 0.015);
+  report("soft stop: speed given back", std::abs(1.5 + s.world.state(s.block).velocity.x()) / 1.5 * 100, 1, "%");
+}
+
+TEST(SoftStop, CarriesALoadByItsStiffness) {
+  AxisDef axis;
+  axis.high = 0;
+  axis.stopStiffness = 2000;
+  axis.stopDamping = 60;
+  Sled s = sled(axis, 0);
+  s.world.addForce(s.block, {50, 0, 0}, s.world.state(s.block).pose.position);
+  for (int i = 0; i < 300; ++i) s.world.step();
+  EXPECT_NEAR(s.world.state(s.block).pose.position.x(), 50.0 / 2000, 1e-6);
+  EXPECT_NEAR(s.world.reading(s.rail).effort[0], -50, 1e-3);
+  EXPECT_TRUE(s.world.reading(s.rail).activity[0] & kAtHighStop);
+}
+
+TEST(SoftStop, StiffOneIsStable) {
+  AxisDef axis;
+  axis.low = -0.1, axis.high = 0.1;
+  axis.stopStiffness = 1e9;
+  axis.stopDamping = 1e4;
+  Sled s = sled(axis, 3);
+  const double start = s.world.energy().kinetic;
+  for (int i = 0; i < 300; ++i) {
+    s.world.step();
+    EXPECT_LE(s.world.energy().kinetic, start * 1.01);
+    EXPECT_LT(std::abs(s.world.state(s.block).pose.position.x()), 0.107);  // one substep at 3 m/s
+  }
+}
+
+TEST(HardStop, SendsBackByItsRestitution) {
+  AxisDef axis;
+  axis.low = 0, axis.high = 0.5;
+  axis.restitution = 0.6;
+  Sled s = sled(axis, 2);
+  for (int i = 0; i < 24; ++i) s.world.step();
+  EXPECT_NEAR(s.world.state(s.block).velocity.x(), -1.2, 1e-9);
+  for (int i = 0; i < 30; ++i) s.world.step();
+  EXPECT_NEAR(s.world.state(s.block).velocity.x(), 0.72, 1e-9);
+}
+
+// A rod held level by a servo of 20 Nm against 3 kg at half a metre (14.7 Nm): it holds; with 10 Nm it gives way at
+// the cap.
+TEST(Servo, HoldsUpToItsCap) {
+  for (const double cap : {20.0, 10.0}) {
+    World world;
+    const BodyId rod = world.addBody(solid(Box{{1, 0.05, 0.05}}, 3, {{0.5, 0, 0}}));
+    JointDef def = joint(JointType::hinge, kWorld, Vec3::Zero(), rod, Vec3(-0.5, 0, 0));
+    def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    def.axes[0].stiffness = 1e6, def.axes[0].damping = 1e4, def.axes[0].springCap = cap;
+    const JointId id = world.addJoint(def);
+    for (int i = 0; i < 6; ++i) world.step();
+    const double weight = 3 * kGravity * 0.5, inertia = 3 * (1 + 0.0025) / 12 + 3 * 0.25;
+    if (cap > weight) {
+      EXPECT_NEAR(world.reading(id).effort[0], weight, 1e-2);
+      EXPECT_NEAR(world.reading(id).position[0], -weight / 1e6, 1e-6);
+      EXPECT_FALSE(world.reading(id).activity[0] & kSpringAtCap);
+    } else {
+      EXPECT_NEAR(world.reading(id).effort[0], cap, 1e-9);
+      EXPECT_TRUE(world.reading(id).activity[0] & kSpringAtCap);
+      // The lever arm has hardly changed in a tenth of a second.
+      EXPECT_NEAR(world.reading(id).rate[0], -(weight - cap) / inertia * 0.1, 0.01 * weight / inertia * 0.1);
+    }
+  }
+}
+
+TEST(Servo, ComesToItsTargetFromAfarWithoutPassingItsCap) {
+  AxisDef axis;
+  axis.target = 3;
+  axis.stiffness = 400, axis.damping = 8 * std::sqrt(400 * 2.0), axis.springCap = 30;
+  Sled s = sled(axis, 0);
+  double most = 0, furthest = 0;
+  for (int i = 0; i < 600; ++i) {
+    s.world.step();
+    most = std::max(most, std::abs(s.world.reading(s.rail).effort[0]));
+    furthest = std::max(furthest, s.world.state(s.block).pose.position.x());
+  }
+  EXPECT_LE(most, 30 * (1 + 1e-9));
+  EXPECT_NEAR(s.world.state(s.block).pose.position.x(), 3, 1e-6);
+  EXPECT_LT(furthest, 3 + 1e-6);
+}
+
+// A door of 20 kg, 1 m wide: I = m w^2 / 3 about its hinge. Asked for 1.5 Hz at a tenth of critical damping, it swings
+// at f sqrt(1 - zeta^2) and loses 2 pi zeta / sqrt(1 - zeta^2) a swing in its logarithm.
+TEST(Frequency, IsThatOfThePartOnItsJoint) {
+  World world({.gravity = Vec3::Zero()});
+  const BodyId door = world.addBody(solid(Box{{1, 2, 0.04}}, 20, {{0.5, 0, 0}}));
+  JointDef def = joint(JointType::hinge, kWorld, Vec3::Zero(), door, Vec3(-0.5, 0, 0));
+  def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+  def.axes[0].frequency = 1.5, def.axes[0].dampingRatio = 0.1, def.axes[0].target = 0.5;
+  const JointId id = world.addJoint(def);
+  const double inertia = 20 * (1 + 0.04 * 0.04) / 12 + 20 * 0.25;
+  EXPECT_NEAR(world.joint(id).axes[0].stiffness, inertia * std::pow(2 * kPi * 1.5, 2), 1e-6);
+  std::vector<double> peaks, times;
+  double a = 0, b = 0;
+  for (int i = 0; i < 240; ++i) {
+    world.step();
+    const double x = world.reading(id).position[0] - 0.5;
+    if (b > a && b > x && b > 0) peaks.push_back(b), times.push_back(world.time());
+    a = b, b = x;
+  }
+  ASSERT_GE(peaks.size(), 4u);
+  EXPECT_NEAR(3 / (times[3] - times[0]), 1.5 * std::sqrt(0.99), 0.02);
+  EXPECT_NEAR(std::log(peaks[0] / peaks[3]) / 3, 2 * kPi * 0.1 / std::sqrt(0.99), 0.01);
+}
+
+// A spring wound up by three turns pulls with k times all of them.
+TEST(Winding, SpringCountsWholeTurns) {
+  World world({.gravity = Vec3::Zero()});
+  const BodyId wheel = world.addBody(solid(Sphere{0.5}, 1));
+  JointDef def = joint(JointType::hinge, kWorld, Vec3::Zero(), wheel, Vec3::Zero());
+  def.axes[0].stiffness = 2, def.axes[0].target = 6 * kPi;
+  const JointId id = world.addJoint(def);
+  world.step();
+  EXPECT_NEAR(world.reading(id).effort[0], 12 * kPi, 0.1);
+  double furthest = 0;
+  for (int i = 0; i < 120; ++i) world.step(), furthest = std::max(furthest, world.reading(id).position[0]);
+  EXPECT_NEAR(furthest, 12 * kPi, 0.05);
+}
+
+TEST(Winding, StopsBeyondATurnHold) {
+  World world({.gravity = Vec3::Zero()});
+  const BodyId wheel = world.addBody(solid(Sphere{0.5}, 1));
+  JointDef def = joint(JointType::hinge, kWorld, Vec3::Zero(), wheel, Vec3::Zero());
+  def.axes[0].high = 9;
+  const JointId id = world.addJoint(def);
+  world.setVelocity(wheel, Vec3::Zero(), {20, 0, 0});
+  for (int i = 0; i < 60; ++i) world.step();
+  EXPECT_NEAR(world.reading(id).position[0], 9, 1e-6);
+}
+
+}  // namespace
+}  // namespace calm::physics
