@@ -1,10 +1,15 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "engine/world.h"
 
-#include <algorithm>
-#include <numeric>
+#include <tbb/parallel_for.h>
 
-#include "engine/contact/broad_phase.h"
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+#include <utility>
+
+
+#include "engine/shape/mesh.h"
 
 namespace calm {
 
@@ -73,22 +78,51 @@ void World::refreshPairs() {
     boxes.push_back(box);
     moving.push_back(b.dynamic());
   }
-  std::map<std::pair<int, int>, ContactPair> next;
-  for (const auto& key : overlappingPairs(boxes, moving)) {
-    const BodyShape &a = shapes_[key.first], &b = shapes_[key.second];
-    if (a.body == b.body || quiet_.count(std::minmax(a.body, b.body))) continue;
-    if (const auto known = pairs_.find(key); known != pairs_.end()) {
-      next.insert(pairs_.extract(known));
-      continue;
-    }
-    ContactPair pair;
-    pair.bodyA = a.body, pair.bodyB = b.body;
-    pair.shapeA = key.first, pair.shapeB = key.second;
-    pair.friction = std::sqrt(a.friction * b.friction);
-    pair.restitution = std::max(a.restitution, b.restitution);
-    next.emplace(key, pair);
+  for (std::size_t i = leaves_.size(); i < shapes_.size(); ++i)
+    leaves_.push_back(boxes[i].high.x() < 1e200 ? tree_.insert(boxes[i], static_cast<int>(i)) : -1);
+  std::vector<int> unbounded;
+  for (int i = 0; i < static_cast<int>(shapes_.size()); ++i) {
+    if (leaves_[i] < 0)
+      unbounded.push_back(i);
+    else
+      tree_.move(leaves_[i], boxes[i], boxes[i].grown(0.2 * (boxes[i].high - boxes[i].low)));
+  }
+  std::map<std::array<int, 3>, ContactPair> next;
+  for (int i = 0; i < static_cast<int>(shapes_.size()); ++i) {
+    if (!moving[i]) continue;
+    const auto meet = [&](int j) {
+      if (j == i || (moving[j] && j < i) || !boxes[i].overlaps(boxes[j])) return;
+      const auto* mesh = std::get_if<TriangleMesh>(&shapes_[j].shape);
+      if (!mesh) return addPair(std::min(i, j), std::max(i, j), -1, next);
+      const Pose pose = bodies_[shapes_[j].body].pose() * shapes_[j].pose;
+      const Vec3 middle = pose.applyInverse((boxes[i].low + boxes[i].high) / 2);
+      const Vec3 half = pose.rotation.toRotationMatrix().transpose().cwiseAbs() * (boxes[i].high - boxes[i].low) / 2;
+      mesh->data->tree.query({middle - half, middle + half}, [&](int triangle) { addPair(i, j, triangle, next); });
+    };
+    tree_.query(boxes[i], meet);
+    for (const int j : unbounded) meet(j);
   }
   pairs_ = std::move(next);
+}
+
+void World::addPair(int shapeA, int shapeB, int triangle, std::map<std::array<int, 3>, ContactPair>& pairs) {
+  const BodyShape &a = shapes_[shapeA], &b = shapes_[shapeB];
+  if (a.body == b.body || quiet_.count(std::minmax(a.body, b.body)) || (untouched_[a.layer] >> b.layer & 1u)) return;
+  const std::array<int, 3> key{shapeA, shapeB, triangle};
+  if (const auto known = pairs_.find(key); known != pairs_.end()) {
+    pairs.insert(pairs_.extract(known));
+    return;
+  }
+  ContactPair pair;
+  pair.bodyA = a.body, pair.bodyB = b.body;
+  pair.shapeA = shapeA, pair.shapeB = shapeB, pair.triangle = triangle;
+  pair.friction = std::sqrt(a.friction * b.friction);
+  pair.restitution = std::max(a.restitution, b.restitution);
+  if (const auto found = materials_.find(std::minmax(a.material, b.material)); found != materials_.end()) {
+    pair.friction = found->second.friction;
+    pair.restitution = found->second.restitution;
+  }
+  pairs.emplace(key, pair);
 }
 
 std::vector<Island> World::makeIslands() {
@@ -128,13 +162,47 @@ Residual World::step() {
       j.reading.parted = true;
       j.reading.partedAt = at;
     }
-  for (Island& island : islands) residual.include(island.advance(scene, fresh_));
-  fresh_ = false;
+  // Each island writes only to what is its own, so that threads change nothing in the results.
+  const bool fresh = std::exchange(fresh_, false);
+  std::vector<Residual> residuals(islands.size());
+  tbb::parallel_for(std::size_t{0}, islands.size(), [&](std::size_t i) {
+    const auto asleep = [&](BodyId id) { return bodies_[id].asleep; };
+    std::vector<BodyId>& ids = islands[i].bodies;
+    if (std::all_of(ids.begin(), ids.end(), asleep)) return;
+    for (const BodyId id : ids) bodies_[id].asleep = false;
+    residuals[i] = islands[i].advance(scene, fresh);
+  });
+  for (const Residual& r : residuals) residual.include(r);
+  if (settings_.sleepAfter > 0) settle(islands);
   for (const Assembly& a : assemblies_)
     for (int n = 0; n < a.nodes(); ++n) jointsChanged_ |= a.released(n);
   ++frames_;
   for (JointState& j : joints_) readAxes(j);
   return residual;
+}
+
+// An island in which everything has rested long enough falls asleep.
+void World::settle(const std::vector<Island>& islands) {
+  constexpr double kStill = 1e-3;  // m/s and rad/s
+  for (const Island& island : islands) {
+    double rest = 1e300;
+    for (const BodyId id : island.bodies) {
+      Body& b = bodies_[id];
+      const bool still = b.velocity.norm() < kStill && b.spin.norm() < kStill && !(b.role == Role::kinematic && b.motion);
+      b.restTime = still ? b.restTime + settings_.frame : 0;
+      rest = std::min(rest, b.restTime);
+    }
+    if (rest < settings_.sleepAfter) continue;
+    for (const BodyId id : island.bodies) {
+      bodies_[id].asleep = true;
+      bodies_[id].velocity = bodies_[id].spin = Vec3::Zero();
+    }
+  }
+}
+
+void World::wake(BodyId body) {
+  bodies_[body].asleep = false;
+  bodies_[body].restTime = 0;
 }
 
 }  // namespace calm

@@ -9,6 +9,8 @@
 // The same calls give the same bits, every time. A World is a value: a copy is a saved state that steps on identically.
 #pragma once
 
+#include <array>
+#include <cstdint>
 #include <map>
 #include <memory>
 #include <optional>
@@ -18,6 +20,7 @@
 #include <vector>
 
 #include "engine/joint/joint.h"
+#include "engine/shape/box_tree.h"
 #include "engine/shape/shape.h"
 #include "engine/solve/island.h"
 
@@ -35,6 +38,8 @@ struct BodyDef {
   double linearDamping = 0;  // 1/s
   double angularDamping = 0;
   double gravityScale = 1;
+  int material = 0;  // for World::setMaterialPair
+  int layer = 0;     // 0 to 31, for World::setLayersTouch
   // Of kinematic bodies; none: on at the given velocities. Sets the pose, too.
   std::optional<Motion> motion;
 };
@@ -73,6 +78,11 @@ class World {
   // Both throw WorldError on bad values and leave the world as it was.
   BodyId addBody(const BodyDef& def);
   JointId addJoint(const JointDef& def);
+
+  // What two materials have between them, in place of the means of their own values.
+  void setMaterialPair(int material, int other, double friction, double restitution);
+  // Whether shapes of two layers touch each other; all do unless told otherwise.
+  void setLayersTouch(int layer, int other, bool touch);
 
   // Keeps the body from moving along and from turning about the marked world axes, through its centre of mass as it is
   // now: one joint to the world. With a single turn locked, the body cannot twist about that axis.
@@ -115,11 +125,17 @@ class World {
     Vec3 normal;
   };
   std::optional<Hit> castRay(const Ray& ray) const;
+  // The bodies that the convex shape would touch, ascending.
+  std::vector<BodyId> overlapping(const Shape& shape, const Pose& pose) const;
+  bool isAsleep(BodyId body) const { return bodies_.at(body).asleep; }
 
  private:
   void buildAssemblies();
   std::vector<Island> makeIslands();
   void refreshPairs();
+  void addPair(int shapeA, int shapeB, int triangle, std::map<std::array<int, 3>, ContactPair>& pairs);
+  void wake(BodyId body);
+  void settle(const std::vector<Island>& islands);
   const Body& checked(BodyId body) const;
   void readAxes(JointState& joint) const;
   void completeForm(JointDef& def) const;
@@ -133,8 +149,15 @@ class World {
   std::vector<Collider> colliders_;
   std::vector<JointState> joints_;
   std::vector<Assembly> assemblies_;
-  std::map<std::pair<int, int>, ContactPair> pairs_;  // by shapes
-  std::set<std::pair<BodyId, BodyId>> quiet_;         // joined neighbours that do not collide
+  std::map<std::array<int, 3>, ContactPair> pairs_;  // by shapes and triangle
+  std::set<std::pair<BodyId, BodyId>> quiet_;        // joined neighbours that do not collide
+  BoxTree tree_;                                     // of the shapes that have bounds
+  std::vector<int> leaves_;                          // of each shape; -1: unbounded
+  struct Between {
+    double friction, restitution;
+  };
+  std::map<std::pair<int, int>, Between> materials_;
+  std::array<std::uint32_t, 32> untouched_{};  // of each layer: the layers that it does not touch
   bool jointsChanged_ = false;
   bool fresh_ = true;
 };

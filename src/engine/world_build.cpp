@@ -35,12 +35,15 @@ BodyId World::addBody(const BodyDef& def) {
   require(def.linearDamping >= 0 && def.angularDamping >= 0 && std::isfinite(def.linearDamping + def.angularDamping),
           "damping must be 0 or more");
   require(std::isfinite(def.gravityScale), "the gravity scale must be finite");
+  require(def.layer >= 0 && def.layer < 32, "the layer must lie in 0 to 31");
   for (const PlacedShape& s : def.shapes) {
     const std::string fault = faultOf(s.shape);
     require(fault.empty(), fault);
     require(isPose(s.pose), "a shape's position and orientation must be finite");
-    require(!(std::holds_alternative<HalfSpace>(s.shape) && def.role == Role::dynamic),
-            "a half space has no mass and cannot be dynamic");
+    forEachSimple(s.shape, s.pose, [&](const Shape& shape, const Pose&) {
+      const bool solid = !std::holds_alternative<HalfSpace>(shape) && !std::holds_alternative<TriangleMesh>(shape);
+      require(solid || def.role != Role::dynamic, "half spaces and meshes have no mass and cannot be dynamic");
+    });
   }
   Body body;
   body.role = def.role;
@@ -70,11 +73,12 @@ BodyId World::addBody(const BodyDef& def) {
   if (body.role == Role::kinematic) body.steerAt(time());
   const BodyId id = bodyCount();
   bodies_.push_back(body);
-  for (const PlacedShape& s : def.shapes) {
-    shapes_.push_back({id, s.shape, body.inPart.inverse() * s.pose, def.friction, def.restitution});
-    colliders_.emplace_back();
-    buildCollider(s.shape, body.partPose() * s.pose, colliders_.back());
-  }
+  for (const PlacedShape& placed : def.shapes)
+    forEachSimple(placed.shape, placed.pose, [&](const Shape& shape, const Pose& pose) {
+      shapes_.push_back({id, shape, body.inPart.inverse() * pose, def.friction, def.restitution, def.material, def.layer});
+      colliders_.emplace_back();
+      buildCollider(shape, body.partPose() * pose, colliders_.back());
+    });
   return id;
 }
 
@@ -109,6 +113,7 @@ JointId World::addJoint(const JointDef& def) {
   readAxes(joints_.back());
   if (!def.neighboursCollide) quiet_.insert(std::minmax(def.a, def.b));
   jointsChanged_ = true;
+  for (const BodyId id : {def.a, def.b}) wake(id);
   return jointCount() - 1;
 }
 
@@ -206,6 +211,19 @@ double World::massSeenBy(const JointState& j, int axis) const {
   return 1 / mobility;
 }
 
+void World::setMaterialPair(int material, int other, double friction, double restitution) {
+  require(friction >= 0 && std::isfinite(friction), "friction must be 0 or more");
+  require(restitution >= 0 && restitution <= 1, "restitution must lie in 0 to 1");
+  materials_[std::minmax(material, other)] = {friction, restitution};
+  pairs_.clear();
+}
+
+void World::setLayersTouch(int layer, int other, bool touch) {
+  require(layer >= 0 && layer < 32 && other >= 0 && other < 32, "layers lie in 0 to 31");
+  for (const auto& [a, b] : {std::pair(layer, other), std::pair(other, layer)})
+    untouched_[a] = touch ? untouched_[a] & ~(1u << b) : untouched_[a] | 1u << b;
+}
+
 void World::lockAxes(BodyId body, const std::array<bool, 3>& travel, const std::array<bool, 3>& turn) {
   const Body& b = checked(body);
   const int turns = turn[0] + turn[1] + turn[2];
@@ -247,6 +265,7 @@ void World::setRole(BodyId body, Role role) {
   for (std::size_t s = 0; s < shapes_.size(); ++s)
     if (shapes_[s].body == body) buildCollider(shapes_[s].shape, b.pose() * shapes_[s].pose, colliders_[s]);
   jointsChanged_ = fresh_ = true;
+  wake(body);
 }
 
 }  // namespace calm

@@ -2,7 +2,9 @@
 // Asking a world, and pushing what is in it.
 #include <algorithm>
 #include <cmath>
+#include <set>
 
+#include "engine/shape/mesh.h"
 #include "engine/world.h"
 
 namespace calm {
@@ -45,6 +47,7 @@ BodyState World::state(BodyId body) const {
 void World::setVelocity(BodyId body, const Vec3& velocity, const Vec3& angularVelocity) {
   checked(body);
   require(velocity.allFinite() && angularVelocity.allFinite(), "velocities must be finite");
+  wake(body);
   bodies_[body].velocity = velocity;
   bodies_[body].spin = angularVelocity;
 }
@@ -52,6 +55,7 @@ void World::setVelocity(BodyId body, const Vec3& velocity, const Vec3& angularVe
 void World::addForce(BodyId body, const Vec3& force, const Vec3& point) {
   checked(body);
   require(force.allFinite() && point.allFinite(), "a force and its point must be finite");
+  wake(body);
   Body& b = bodies_[body];
   b.force += force;
   b.torque += (point - b.position).cross(force);
@@ -60,11 +64,15 @@ void World::addForce(BodyId body, const Vec3& force, const Vec3& point) {
 void World::addTorque(BodyId body, const Vec3& torque) {
   checked(body);
   require(torque.allFinite(), "a torque must be finite");
+  wake(body);
   bodies_[body].torque += torque;
 }
 
 void World::clearForces() {
-  for (Body& b : bodies_) b.force = b.torque = Vec3::Zero();
+  for (Body& b : bodies_) {
+    if (!b.force.isZero(0) || !b.torque.isZero(0)) b.asleep = false;
+    b.force = b.torque = Vec3::Zero();
+  }
 }
 
 void World::applyImpulse(BodyId body, const Vec3& impulse, const Vec3& point) {
@@ -72,6 +80,7 @@ void World::applyImpulse(BodyId body, const Vec3& impulse, const Vec3& point) {
   require(impulse.allFinite() && point.allFinite(), "an impulse and its point must be finite");
   Body& b = bodies_[body];
   if (!b.dynamic()) return;
+  wake(body);
   b.velocity += b.inverseMass * impulse;
   b.spin += b.worldInertia().inverse() * (point - b.position).cross(impulse);
 }
@@ -132,6 +141,37 @@ std::optional<World::Hit> World::castRay(const Ray& ray) const {
     if (hit && (!best || hit->distance < best->distance)) best = Hit{s.body, hit->distance, hit->normal};
   }
   return best;
+}
+
+std::vector<BodyId> World::overlapping(const Shape& shape, const Pose& pose) const {
+  require(faultOf(shape).empty(), faultOf(shape));
+  std::set<BodyId> found;
+  forEachSimple(shape, pose, [&](const Shape& probe, const Pose& at) {
+    Collider own;
+    buildCollider(probe, at, own);
+    const Aabb box = boundsOf(probe, at);
+    Manifold manifold;
+    for (const BodyShape& s : shapes_) {
+      const Pose there = bodies_[s.body].pose() * s.pose;
+      if (found.count(s.body) || !box.overlaps(boundsOf(s.shape, there))) continue;
+      const auto note = [&] {
+        const auto touches = [](const ManifoldPoint& p) { return p.gap <= 0; };
+        if (std::any_of(manifold.points.begin(), manifold.points.end(), touches)) found.insert(s.body);
+      };
+      if (const auto* mesh = std::get_if<TriangleMesh>(&s.shape)) {
+        for (int t = 0; t < static_cast<int>(mesh->data->triangles.size()); ++t) {
+          collideWithTriangle(own.core, {mesh->data.get(), t, there}, 1e-9, manifold);
+          note();
+        }
+        continue;
+      }
+      Collider other;
+      buildCollider(s.shape, there, other);
+      collide(own, other, 1e-9, manifold);
+      note();
+    }
+  });
+  return {found.begin(), found.end()};
 }
 
 }  // namespace calm

@@ -3,7 +3,6 @@
 
 #include <gtest/gtest.h>
 
-#include "engine/contact/broad_phase.h"
 
 namespace calm {
 namespace {
@@ -100,22 +99,6 @@ TEST(Collide, CentresThatCoincideStillPart) {
   EXPECT_NEAR(buried.points[0].gap, -0.15, 1e-9);
 }
 
-TEST(OverlappingPairs, AreThoseOfBruteForce) {
-  std::vector<Aabb> boxes;
-  std::vector<char> moving;
-  unsigned seed = 1;
-  const auto next = [&] { return (seed = seed * 1664525u + 1013904223u) / 4294967296.0; };
-  for (int i = 0; i < 120; ++i) {
-    const Vec3 low(10 * next(), 10 * next(), 10 * next());
-    boxes.push_back({low, low + Vec3(2 * next(), 2 * next(), 2 * next())});
-    moving.push_back(i % 3 != 0);
-  }
-  std::vector<std::pair<int, int>> expected;
-  for (int i = 0; i < 120; ++i)
-    for (int j = i + 1; j < 120; ++j)
-      if ((moving[i] || moving[j]) && boxes[i].overlaps(boxes[j])) expected.emplace_back(i, j);
-  EXPECT_EQ(overlappingPairs(boxes, moving), expected);
-}
 
 }  // namespace
 }  // namespace calm

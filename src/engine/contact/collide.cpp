@@ -5,6 +5,8 @@
 #include <cmath>
 #include <limits>
 
+#include "engine/shape/mesh.h"
+
 namespace calm {
 
 namespace {
@@ -257,7 +259,7 @@ void buildCollider(const Shape& shape, const Pose& pose, Collider& collider) {
   if (collider.halfSpace) {
     collider.planePoint = pose.position;
     collider.planeNormal = pose.rotation * Vec3::UnitY();
-  } else {
+  } else if (!std::holds_alternative<TriangleMesh>(shape)) {
     buildCore(shape, pose, collider.core);
   }
 }
@@ -274,6 +276,35 @@ void collide(const Collider& a, const Collider& b, double margin, Manifold& out)
   if (closest.distance > 1e-9) return roundedManifold(a.core, b.core, closest, margin, out);
   if (a.core.faces.empty() && b.core.faces.empty()) return crossedManifold(a.core, b.core, out);
   polytopeManifold(a.core, b.core, margin, out);
+}
+
+void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double margin, Manifold& out) {
+  Collider first, second;
+  first.core = a;
+  buildTriangle(*touch.mesh, touch.triangle, touch.pose, second.core);
+  collide(first, second, margin, out);
+  if (out.points.empty()) return;
+  const MeshData::Triangle& t = touch.mesh->triangles[touch.triangle];
+  const Vec3 up = second.core.faces[0].normal;
+  // Out of the face as seen from the triangle; the manifold's normal points into it.
+  const double facing = -out.normal.dot(up);
+  constexpr double kFlat = 1 - 1e-6;
+  if (facing > kFlat) return;
+  if (facing <= 0) return out.points.clear();
+  // The touch is on an edge or a corner: on the one nearest to its first point.
+  const Vec3 at = out.points[0].position;
+  double nearest = 1e300;
+  bool sharp = true;
+  for (int e = 0; e < 3; ++e) {
+    const Vec3 &from = second.core.vertices[e], &to = second.core.vertices[(e + 1) % 3];
+    const double share = std::clamp((at - from).dot(to - from) / (to - from).squaredNorm(), 0.0, 1.0);
+    const double distance = (at - from - share * (to - from)).norm();
+    if (distance < nearest) nearest = distance, sharp = t.sharp[e];
+  }
+  if (sharp) return;
+  // What has faces may well stand on this one; round things touch a neighbour's face instead.
+  out.points.clear();
+  if (!a.faces.empty()) faceManifold(second.core, second.core.faces[0], a, false, margin, out);
 }
 
 }  // namespace calm

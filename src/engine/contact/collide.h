@@ -20,7 +20,7 @@ struct Manifold {
   std::vector<ManifoldPoint> points;
 };
 
-// A shape made ready: the plane of a half space, or a convex core.
+// A shape made ready: the plane of a half space, or a convex core. Meshes are met triangle by triangle instead.
 struct Collider {
   bool halfSpace = false;
   Vec3 planePoint = Vec3::Zero();
@@ -28,6 +28,16 @@ struct Collider {
   ConvexCore core;
 };
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider);
+
+// What is needed of a mesh's triangle to know which touches on it are real. Points into the mesh.
+struct TriangleTouch {
+  const MeshData* mesh;
+  int triangle;
+  Pose pose;
+};
+// A convex shape against one triangle of a mesh, which is always the second: touches on edges inside a plane or a
+// hollow, and from behind, are left out, because neighbouring triangles have the true ones.
+void collideWithTriangle(const ConvexCore& a, const TriangleTouch& triangle, double margin, Manifold& out);
 
 // Fills `out` with the points of a and b that are closer than `margin` (m); at most four for convex pairs.
 // Polytopes are treated by the separating-axis test and by clipping the incident face (Ericson 2005, chapter 5;

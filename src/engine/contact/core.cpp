@@ -5,6 +5,9 @@
 #include <cmath>
 #include <numbers>
 
+#include "engine/shape/hull.h"
+#include "engine/shape/mesh.h"
+
 namespace calm {
 
 namespace {
@@ -172,6 +175,14 @@ void buildCore(const Shape& shape, const Pose& pose, ConvexCore& core) {
     core.radius = capsule->radius;
   } else if (const auto* cylinder = std::get_if<Cylinder>(&shape)) {
     buildPrism(*cylinder, pose, core);
+  } else if (const auto* hull = std::get_if<ConvexHull>(&shape)) {
+    const Mat3 axes = pose.rotation.toRotationMatrix();
+    for (const Vec3& v : hull->data->vertices) core.vertices.push_back(pose.position + axes * v);
+    for (const Vec3& e : hull->data->edgeDirections) core.edgeDirections.push_back(axes * e);
+    core.faces.resize(hull->data->faces.size());
+    for (std::size_t f = 0; f < core.faces.size(); ++f)
+      core.faces[f] = {axes * hull->data->faces[f].normal, hull->data->faces[f].vertices};
+    core.center = pose.apply(hull->data->center);
   } else {
     const Vec3 half = std::get<Box>(shape).size / 2;
     const Mat3 axes = pose.rotation.toRotationMatrix();
@@ -186,6 +197,17 @@ void buildCore(const Shape& shape, const Pose& pose, ConvexCore& core) {
     }
     for (int i = 0; i < 3; ++i) core.edgeDirections.push_back(axes.col(i));
   }
+}
+
+void buildTriangle(const MeshData& mesh, int triangle, const Pose& pose, ConvexCore& core) {
+  const MeshData::Triangle& t = mesh.triangles[triangle];
+  core = {};
+  for (const int v : t.vertices) core.vertices.push_back(pose.apply(mesh.vertices[v]));
+  for (int e = 0; e < 3; ++e)
+    core.edgeDirections.push_back((core.vertices[(e + 1) % 3] - core.vertices[e]).normalized());
+  const Vec3 normal = pose.rotation * t.normal;
+  core.faces = {{normal, {0, 1, 2}}, {-normal, {2, 1, 0}}};
+  core.center = (core.vertices[0] + core.vertices[1] + core.vertices[2]) / 3;
 }
 
 ClosestPoints closestPoints(const ConvexCore& a, const ConvexCore& b) {

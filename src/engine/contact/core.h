@@ -28,8 +28,11 @@ struct ConvexCore {
   int support(const Vec3& direction) const;
 };
 
-// Rebuilds `core` for the shape at this pose, reusing its memory. The shape must not be a half space.
+// Rebuilds `core` for the shape at this pose, reusing its memory. The shape must be convex and bounded.
 void buildCore(const Shape& shape, const Pose& pose, ConvexCore& core);
+
+// The same for one triangle of a mesh; its first face is the outer one.
+void buildTriangle(const MeshData& mesh, int triangle, const Pose& pose, ConvexCore& core);
 
 // Closest points of two cores, by the Gilbert-Johnson-Keerthi algorithm on the difference set with an exact search of
 // the simplex (Gilbert, Johnson and Keerthi, IEEE J. Robotics and Automation 4, 1988; Ericson, Real-Time Collision

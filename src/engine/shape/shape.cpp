@@ -1,9 +1,13 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "engine/shape/shape.h"
 
+#include <algorithm>
 #include <cmath>
 #include <numbers>
 #include <sstream>
+
+#include "engine/shape/hull.h"
+#include "engine/shape/mesh.h"
 
 namespace calm {
 
@@ -113,6 +117,43 @@ std::optional<RayHit> rayCylinder(const Vec3& origin, const Vec3& direction, con
   return best;
 }
 
+// Clipped by the planes of its faces (Cyrus and Beck 1978).
+std::optional<RayHit> rayHull(const Vec3& origin, const Vec3& direction, const HullData& hull) {
+  double enter = -1e300, leave = 1e300;
+  Vec3 normal = Vec3::UnitY();
+  for (const HullData::Face& f : hull.faces) {
+    const double above = (origin - hull.vertices[f.vertices[0]]).dot(f.normal), speed = direction.dot(f.normal);
+    if (std::abs(speed) < 1e-300) {
+      if (above > 0) return std::nullopt;
+    } else if (speed < 0) {
+      if (-above / speed > enter) enter = -above / speed, normal = f.normal;
+    } else {
+      leave = std::min(leave, -above / speed);
+    }
+  }
+  if (enter < 0 || enter > leave) return std::nullopt;
+  return RayHit{enter, normal};
+}
+
+// From the outer side of its triangles (Moeller and Trumbore 1997).
+std::optional<RayHit> rayMesh(const Vec3& origin, const Vec3& direction, const MeshData& mesh) {
+  std::optional<RayHit> best;
+  mesh.tree.cast({origin, direction}, 1e300, [&](int t, double furthest) {
+    const MeshData::Triangle& triangle = mesh.triangles[t];
+    const Vec3& corner = mesh.vertices[triangle.vertices[0]];
+    const Vec3 e1 = mesh.vertices[triangle.vertices[1]] - corner, e2 = mesh.vertices[triangle.vertices[2]] - corner;
+    const Vec3 p = direction.cross(e2);
+    const double det = e1.dot(p);
+    if (det <= 1e-300) return furthest;
+    const Vec3 s = origin - corner, q = s.cross(e1);
+    const double u = s.dot(p) / det, v = direction.dot(q) / det, distance = e2.dot(q) / det;
+    if (u < 0 || v < 0 || u + v > 1 || distance < 0 || distance > furthest) return furthest;
+    best = RayHit{distance, triangle.normal};
+    return distance;
+  });
+  return best;
+}
+
 std::optional<RayHit> rayHalfSpace(const Vec3& origin, const Vec3& direction) {
   if (origin.y() < 0 || direction.y() >= 0) return std::nullopt;
   return RayHit{-origin.y() / direction.y(), Vec3::UnitY()};
@@ -144,7 +185,15 @@ std::string faultOf(const Shape& shape) {
                                    return fault;
                                return std::string();
                              },
-                             [](const HalfSpace&) { return std::string(); }},
+                             [](const HalfSpace&) { return std::string(); },
+                             [](const ConvexHull& h) { return std::string(h.data ? "" : "a hull needs points"); },
+                             [](const TriangleMesh& m) { return std::string(m.data ? "" : "a mesh needs triangles"); },
+                             [](const Compound& c) {
+                               if (c.shapes.empty()) return std::string("a compound needs at least one shape");
+                               for (const PlacedShape& s : c.shapes)
+                                 if (const std::string fault = faultOf(s.shape); !fault.empty()) return fault;
+                               return std::string();
+                             }},
                     shape);
 }
 
@@ -154,12 +203,32 @@ double volumeOf(const Shape& shape) {
                                return kPi * c.radius * c.radius * (2 * c.coreHalfLength() + 4.0 / 3 * c.radius);
                              },
                              [](const Cylinder& c) { return kPi * c.radius * c.radius * c.length; },
-                             [](const Box& b) { return b.size.prod(); }, [](const HalfSpace&) { return 0.0; }},
+                             [](const Box& b) { return b.size.prod(); }, [](const HalfSpace&) { return 0.0; },
+                             [](const ConvexHull& h) { return h.data->volume; },
+                             [](const TriangleMesh&) { return 0.0; },
+                             [](const Compound& c) {
+                               double sum = 0;
+                               for (const PlacedShape& s : c.shapes) sum += volumeOf(s.shape);
+                               return sum;
+                             }},
                     shape);
 }
 
 MassProperties massPropertiesOf(const Shape& shape, double mass) {
   MassProperties properties;
+  if (const auto* hull = std::get_if<ConvexHull>(&shape))
+    return {mass, hull->data->center, hull->data->inertia * (mass / hull->data->volume)};
+  if (const auto* compound = std::get_if<Compound>(&shape)) {
+    const double density = mass / volumeOf(shape);
+    std::optional<MassProperties> sum;
+    for (const PlacedShape& s : compound->shapes) {
+      const double volume = volumeOf(s.shape);
+      if (volume <= 0) continue;
+      const MassProperties one = massPropertiesOf(s.shape, density * volume).placed(s.pose);
+      sum = sum ? *sum + one : one;
+    }
+    return sum.value_or(properties);
+  }
   properties.mass = mass;
   properties.inertia =
       std::visit(Overload{[&](const Sphere& s) -> Mat3 { return 0.4 * mass * s.radius * s.radius * Mat3::Identity(); },
@@ -173,7 +242,7 @@ MassProperties massPropertiesOf(const Shape& shape, double mass) {
                             const Vec3 q = b.size.cwiseAbs2() * (mass / 12);
                             return diagonal(q.y() + q.z(), q.x() + q.z(), q.x() + q.y());
                           },
-                          [](const HalfSpace&) -> Mat3 { return Mat3::Identity(); }},
+                          [](const auto&) -> Mat3 { return Mat3::Identity(); }},
                  shape);
   return properties;
 }
@@ -203,6 +272,25 @@ Aabb boundsOf(const Shape& shape, const Pose& pose) {
                                Aabb all{Vec3::Constant(-1e300), Vec3::Constant(1e300)};
                                if ((pose.rotation * Vec3::UnitY()).y() > 1 - 1e-12) all.high.y() = p.y();
                                return all;
+                             },
+                             [&](const ConvexHull& h) {
+                               Aabb box;
+                               for (const Vec3& v : h.data->vertices) {
+                                 const Vec3 at = pose.apply(v);
+                                 box.include({at, at});
+                               }
+                               return box;
+                             },
+                             [&](const TriangleMesh& m) {
+                               const Vec3 middle = (m.data->bounds.low + m.data->bounds.high) / 2;
+                               const Vec3 half = (m.data->bounds.high - m.data->bounds.low) / 2;
+                               const Vec3 e = pose.rotation.toRotationMatrix().cwiseAbs() * half;
+                               return Aabb{pose.apply(middle) - e, pose.apply(middle) + e};
+                             },
+                             [&](const Compound& c) {
+                               Aabb box;
+                               for (const PlacedShape& s : c.shapes) box.include(boundsOf(s.shape, pose * s.pose));
+                               return box;
                              }},
                     shape);
 }
@@ -215,7 +303,17 @@ std::optional<RayHit> castRay(const Ray& ray, const Shape& shape, const Pose& po
                           [&](const Capsule& c) { return rayCapsule(origin, direction, c); },
                           [&](const Box& b) { return rayBox(origin, direction, b.size / 2); },
                           [&](const Cylinder& c) { return rayCylinder(origin, direction, c); },
-                          [&](const HalfSpace&) { return rayHalfSpace(origin, direction); }},
+                          [&](const HalfSpace&) { return rayHalfSpace(origin, direction); },
+                          [&](const ConvexHull& h) { return rayHull(origin, direction, *h.data); },
+                          [&](const TriangleMesh& m) { return rayMesh(origin, direction, *m.data); },
+                          [&](const Compound& c) {
+                            std::optional<RayHit> best;
+                            for (const PlacedShape& s : c.shapes) {
+                              const auto one = castRay({origin, direction}, s.shape, s.pose);
+                              if (one && (!best || one->distance < best->distance)) best = one;
+                            }
+                            return best;
+                          }},
                  shape);
   if (hit) hit->normal = pose.rotation * hit->normal;
   return hit;

@@ -2,9 +2,11 @@
 // Collision shapes. All sizes are full sizes in metres, never halves; capsules and cylinders lie along their y axis.
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <string>
 #include <variant>
+#include <vector>
 
 #include "engine/math/mass.h"
 #include "engine/math/types.h"
@@ -36,7 +38,26 @@ struct Cylinder {
 // The half space below y = 0 of its frame; for static parts.
 struct HalfSpace {};
 
-using Shape = std::variant<Sphere, Capsule, Box, Cylinder, HalfSpace>;
+struct HullData;
+struct MeshData;
+struct PlacedShape;
+
+// A convex polyhedron; see shape/hull.h. Copies share their data.
+struct ConvexHull {
+  std::shared_ptr<const HullData> data;
+};
+
+// A surface of triangles, for parts that are not dynamic; see shape/mesh.h.
+struct TriangleMesh {
+  std::shared_ptr<const MeshData> data;
+};
+
+// Several shapes as one, of the same density throughout; where they overlap, the matter counts twice.
+struct Compound {
+  std::vector<PlacedShape> shapes;
+};
+
+using Shape = std::variant<Sphere, Capsule, Box, Cylinder, HalfSpace, ConvexHull, TriangleMesh, Compound>;
 
 // A shape in its part's frame.
 struct PlacedShape {
@@ -44,14 +65,23 @@ struct PlacedShape {
   Pose pose;
 };
 
+// Calls visit(shape, pose in the frame of `shape`) for the shape, or for each one in a compound.
+template <class Visit>
+void forEachSimple(const Shape& shape, const Pose& pose, Visit&& visit) {
+  if (const auto* compound = std::get_if<Compound>(&shape))
+    for (const PlacedShape& s : compound->shapes) forEachSimple(s.shape, pose * s.pose, visit);
+  else
+    visit(shape, pose);
+}
+
 // Empty if sizes are finite and positive; otherwise what is wrong, as the end of a sentence.
 std::string faultOf(const Shape& shape);
 
-// Volume in cubic metres; a half space has none (0).
+// Volume in cubic metres; half spaces and meshes have none (0).
 double volumeOf(const Shape& shape);
 
 // Mass properties of the solid of uniform density that has this mass (kg). Closed forms; see any table of moments of
-// inertia. A half space gives a unit inertia, which nothing reads because it is static.
+// inertia. Half spaces and meshes give a unit inertia, which nothing reads because they are never dynamic.
 MassProperties massPropertiesOf(const Shape& shape, double mass);
 
 struct Aabb {

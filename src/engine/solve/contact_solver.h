@@ -25,6 +25,7 @@ struct ContactImpulse {
 struct ContactPair {
   int bodyA, bodyB;
   int shapeA, shapeB;  // colliders
+  int triangle = -1;   // of shape B, where that is a mesh
   double friction, restitution;
   Manifold manifold;
   std::vector<ContactImpulse> last;

@@ -131,7 +131,10 @@ void Island::kick(const Scene& scene, double time) {
 
 void Island::findContacts(const Scene& scene, double h, bool closing) {
   std::vector<int> used;
-  for (const ContactPair* pair : pairs) used.push_back(pair->shapeA), used.push_back(pair->shapeB);
+  for (const ContactPair* pair : pairs) {
+    used.push_back(pair->shapeA);
+    if (pair->triangle < 0) used.push_back(pair->shapeB);
+  }
   std::sort(used.begin(), used.end());
   used.erase(std::unique(used.begin(), used.end()), used.end());
   for (int s : used) {
@@ -145,13 +148,20 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     const double gravityReach = scene.settings.gravity.norm() * h * h;
     const Collider &ca = scene.colliders[pair->shapeA], &cb = scene.colliders[pair->shapeB];
     const auto reach = [&](const Body& body, const Collider& c) {
-      if (!body.moves()) return 0.0;
+      if (!body.moves() || c.core.vertices.empty()) return body.velocity.norm();
       double extent = 0;
       for (const Vec3& v : c.core.vertices) extent = std::max(extent, (v - body.position).norm());
       return body.velocity.norm() + body.spin.norm() * (extent + c.core.radius);
     };
     const double margin = 2 * h * (reach(a, ca) + reach(b, cb)) + 4 * gravityReach + 1e-5;
-    collide(ca, cb, margin, pair->manifold);
+    if (pair->triangle < 0) {
+      collide(ca, cb, margin, pair->manifold);
+    } else {
+      const BodyShape& mesh = scene.shapes[pair->shapeB];
+      collideWithTriangle(ca.core,
+                          {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, margin,
+                          pair->manifold);
+    }
   }
   contacts_.build(pairs, scene.bodies, h, closing);
   touched_ |= !contacts_.empty();

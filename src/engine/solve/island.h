@@ -21,6 +21,8 @@ struct StepSettings {
   Vec3 gravity = Vec3(0, -9.81, 0);  // m/s^2
   double frame = 1.0 / 60;           // s
   int substeps = 8;
+  // What rests for so long together is not computed until something touches it; its readings stay. 0 s: never.
+  double sleepAfter = 0;
 };
 
 // A shape in its body's principal frame.
@@ -29,6 +31,7 @@ struct BodyShape {
   Shape shape;
   Pose pose;
   double friction, restitution;
+  int material = 0, layer = 0;
 };
 
 // A joint in the run.

@@ -1,0 +1,81 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "engine/shape/mesh.h"
+
+#include <map>
+#include <stdexcept>
+#include <string>
+
+namespace calm {
+
+namespace {
+
+// Marks the edges on which nothing can rest, since two triangles meet there in a plane or a hollow.
+void markSharpEdges(MeshData& mesh) {
+  std::map<std::pair<int, int>, std::pair<int, int>> owner;  // directed edge -> triangle and its edge
+  for (int t = 0; t < static_cast<int>(mesh.triangles.size()); ++t)
+    for (int e = 0; e < 3; ++e) {
+      const auto& v = mesh.triangles[t].vertices;
+      owner[{v[e], v[(e + 1) % 3]}] = {t, e};
+    }
+  for (MeshData::Triangle& t : mesh.triangles)
+    for (int e = 0; e < 3; ++e) {
+      const int from = t.vertices[e], to = t.vertices[(e + 1) % 3];
+      const auto other = owner.find({to, from});
+      t.sharp[e] = true;
+      if (other == owner.end()) continue;
+      const MeshData::Triangle& neighbour = mesh.triangles[other->second.first];
+      const int apex = neighbour.vertices[(other->second.second + 2) % 3];
+      const Vec3 beyond = mesh.vertices[apex] - mesh.vertices[from];
+      t.sharp[e] = t.normal.dot(beyond) < -1e-4 * beyond.norm();
+    }
+}
+
+}  // namespace
+
+MeshData makeMesh(const std::vector<Vec3>& vertices, const std::vector<std::array<int, 3>>& triangles) {
+  MeshData mesh;
+  mesh.vertices = vertices;
+  for (const Vec3& v : vertices)
+    if (!v.allFinite()) throw std::invalid_argument("the corners of a mesh must be finite");
+  for (const auto& t : triangles) {
+    for (const int v : t)
+      if (v < 0 || v >= static_cast<int>(vertices.size()))
+        throw std::invalid_argument("a triangle of the mesh names corner " + std::to_string(v) + ", which is not there");
+    const Vec3 area = (vertices[t[1]] - vertices[t[0]]).cross(vertices[t[2]] - vertices[t[0]]);
+    if (area.norm() < 1e-14) continue;
+    mesh.triangles.push_back({t, {true, true, true}, area.normalized()});
+  }
+  if (mesh.triangles.empty()) throw std::invalid_argument("a mesh needs at least one triangle with an area");
+  markSharpEdges(mesh);
+  for (int t = 0; t < static_cast<int>(mesh.triangles.size()); ++t) {
+    Aabb box;
+    for (const int v : mesh.triangles[t].vertices) box.include({vertices[v], vertices[v]});
+    mesh.tree.insert(box, t);
+    mesh.bounds.include(box);
+  }
+  return mesh;
+}
+
+MeshData makeHeightField(int columns, int rows, double spacingX, double spacingZ, const std::vector<double>& heights) {
+  if (columns < 2 || rows < 2) throw std::invalid_argument("a height field needs at least two rows and two columns");
+  if (!(spacingX > 0 && spacingZ > 0)) throw std::invalid_argument("the spacing of a height field must be above 0 m");
+  if (heights.size() != static_cast<std::size_t>(columns) * static_cast<std::size_t>(rows))
+    throw std::invalid_argument("a height field of " + std::to_string(columns) + " by " + std::to_string(rows) +
+                                " needs " + std::to_string(columns * rows) + " heights, not " +
+                                std::to_string(heights.size()));
+  std::vector<Vec3> vertices;
+  for (int r = 0; r < rows; ++r)
+    for (int c = 0; c < columns; ++c)
+      vertices.emplace_back((c - (columns - 1) / 2.0) * spacingX, heights[r * columns + c],
+                            (r - (rows - 1) / 2.0) * spacingZ);
+  std::vector<std::array<int, 3>> triangles;
+  for (int r = 0; r + 1 < rows; ++r)
+    for (int c = 0; c + 1 < columns; ++c) {
+      const int i = r * columns + c;
+      triangles.push_back({i, i + columns, i + 1});
+      triangles.push_back({i + 1, i + columns, i + columns + 1});
+    }
+  return makeMesh(vertices, triangles);
+}
+
+}  // namespace calm

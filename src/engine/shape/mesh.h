@@ -1,0 +1,35 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Surfaces of triangles, for parts that are not dynamic: quays, slopes, sea beds.
+#pragma once
+
+#include <array>
+#include <vector>
+
+#include "engine/shape/box_tree.h"
+
+namespace calm {
+
+// Solid on the side from which its triangles look clockwise: what is pushed out leaves along their normals.
+struct MeshData {
+  struct Triangle {
+    std::array<int, 3> vertices;  // counter-clockwise seen from outside
+    // Of the edge from each vertex to the next: whether something can rest on it, because the surface ends or bends
+    // back there. Others are inside a plane or a hollow, where the faces themselves are met first.
+    std::array<bool, 3> sharp;
+    Vec3 normal;
+  };
+  std::vector<Vec3> vertices;  // m
+  std::vector<Triangle> triangles;
+  BoxTree tree;  // tags are triangles
+  Aabb bounds;
+};
+
+// Throws std::invalid_argument with what is wrong, as the end of a sentence: an index that is out of range, a number
+// that is not finite, no triangle. Triangles without area are left out.
+MeshData makeMesh(const std::vector<Vec3>& vertices, const std::vector<std::array<int, 3>>& triangles);
+
+// The surface y = heights[row * columns + column] over a grid of the given spacing (m) centred on the origin; columns
+// run along x and rows along z.
+MeshData makeHeightField(int columns, int rows, double spacingX, double spacingZ, const std::vector<double>& heights);
+
+}  // namespace calm
