@@ -150,6 +150,24 @@ std::vector<Island> World::makeIslands() {
 }
 
 Residual World::step() {
+  if (settings_.separationBudget == 0) return advanceFrame();
+  constexpr int kEasy = 30;  // frames in a row before less effort is tried
+  if (easyFrames_ >= kEasy && settings_.substeps > wanted_) settings_.substeps /= 2, easyFrames_ = 0;
+  for (;;) {
+    World before = *this;
+    Residual residual = advanceFrame();
+    residual.overBudget = !(residual.linear <= settings_.separationBudget);
+    if (!residual.overBudget || settings_.substeps >= kMostEffort * wanted_) {
+      ++easyFrames_;
+      return residual;
+    }
+    before.settings_.substeps *= 2;
+    before.easyFrames_ = 0;
+    *this = std::move(before);
+  }
+}
+
+Residual World::advanceFrame() {
   if (jointsChanged_) buildAssemblies();
   refreshPairs();
   std::vector<Island> islands = makeIslands();
@@ -173,6 +191,7 @@ Residual World::step() {
     residuals[i] = islands[i].advance(scene, fresh);
   });
   for (const Residual& r : residuals) residual.include(r);
+  residual.substeps = settings_.substeps;
   if (settings_.sleepAfter > 0) settle(islands);
   for (const Assembly& a : assemblies_)
     for (int n = 0; n < a.nodes(); ++n) jointsChanged_ |= a.released(n);

@@ -58,6 +58,13 @@ struct ContactReading {
   double gap;     // m
 };
 
+// What two bodies did to each other over the last frame.
+struct TouchReading {
+  BodyId a, b;
+  Vec3 force;   // N, on b, mean of the frame
+  Vec3 moment;  // N m, on b, about the world's origin
+};
+
 struct Energy {
   double kinetic = 0;    // J
   double potential = 0;  // J, of gravity, zero at the origin
@@ -96,6 +103,12 @@ class World {
   // Advances by one frame.
   Residual step();
 
+  // All that changes while the world runs, as bytes, for a world built by the same calls: restored, it steps on to the
+  // same bits. restoreState throws WorldError on bytes of another kind, and leaves the world as it was.
+  std::vector<std::uint8_t> saveState() const;
+  void restoreState(const std::vector<std::uint8_t>& bytes);
+
+
   double time() const { return frames_ * settings_.frame; }
   const StepSettings& settings() const { return settings_; }
   int bodyCount() const { return static_cast<int>(bodies_.size()); }
@@ -115,6 +128,9 @@ class World {
   const JointReading& reading(JointId joint) const { return joints_.at(joint).reading; }
   const JointDef& joint(JointId joint) const { return joints_.at(joint).def; }
   std::vector<ContactReading> contacts() const;
+  std::vector<TouchReading> touches() const;
+  double kineticEnergy(BodyId body) const;    // J
+  double potentialEnergy(BodyId body) const;  // J, of gravity, zero at the origin
   Energy energy() const;
   Vec3 momentum() const;                          // kg m/s
   Vec3 angularMomentum(const Vec3& about) const;  // kg m^2/s
@@ -130,6 +146,9 @@ class World {
   bool isAsleep(BodyId body) const { return bodies_.at(body).asleep; }
 
  private:
+  static constexpr std::uint64_t kStateVersion = 1;
+  void visitState(StateArchive& state);
+  Residual advanceFrame();
   void buildAssemblies();
   std::vector<Island> makeIslands();
   void refreshPairs();
@@ -158,6 +177,8 @@ class World {
   };
   std::map<std::pair<int, int>, Between> materials_;
   std::array<std::uint32_t, 32> untouched_{};  // of each layer: the layers that it does not touch
+  int wanted_ = 0;      // substeps that the settings ask for, while a budget may ask for more
+  int easyFrames_ = 0;  // in a row within the budget
   bool jointsChanged_ = false;
   bool fresh_ = true;
 };

@@ -24,6 +24,8 @@ World::World(const StepSettings& settings) : settings_(settings) {
   require(settings.gravity.allFinite(), "gravity must be finite");
   require(std::isfinite(settings.frame) && settings.frame > 0, "the frame time must be above 0 s");
   require(settings.substeps >= 1 && settings.substeps <= 10000, "the number of substeps must lie in 1 to 10000");
+  require(settings.sleepAfter >= 0 && settings.separationBudget >= 0, "sleep and budget must be 0 or more");
+  wanted_ = settings.substeps;
   bodies_.emplace_back();  // kWorld
 }
 

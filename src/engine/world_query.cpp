@@ -99,12 +99,39 @@ std::vector<ContactReading> World::contacts() const {
   return readings;
 }
 
+std::vector<TouchReading> World::touches() const {
+  std::map<std::pair<BodyId, BodyId>, TouchReading> sums;
+  for (const auto& [key, pair] : pairs_) {
+    if (pair.frameImpulse.isZero(0)) continue;
+    // Meshes are always b of a pair; the lower number comes first here.
+    const bool flip = pair.bodyA > pair.bodyB;
+    const std::pair<BodyId, BodyId> ids = std::minmax(pair.bodyA, pair.bodyB);
+    TouchReading& sum =
+        sums.try_emplace(ids, TouchReading{ids.first, ids.second, Vec3::Zero(), Vec3::Zero()}).first->second;
+    const double rate = (flip ? -1 : 1) / settings_.frame;
+    sum.force += rate * pair.frameImpulse;
+    sum.moment += rate * pair.frameMoment;
+  }
+  std::vector<TouchReading> readings;
+  for (const auto& [ids, reading] : sums) readings.push_back(reading);
+  return readings;
+}
+
+double World::kineticEnergy(BodyId body) const {
+  const Body& b = checked(body);
+  return b.dynamic() ? b.kineticEnergy() : 0;
+}
+
+double World::potentialEnergy(BodyId body) const {
+  const Body& b = checked(body);
+  return b.dynamic() ? -b.mass * b.gravityScale * settings_.gravity.dot(b.position) : 0;
+}
+
 Energy World::energy() const {
   Energy e;
-  for (const Body& b : bodies_) {
-    if (!b.dynamic()) continue;
-    e.kinetic += b.kineticEnergy();
-    e.potential -= b.mass * b.gravityScale * settings_.gravity.dot(b.position);
+  for (BodyId id = 0; id < bodyCount(); ++id) {
+    e.kinetic += kineticEnergy(id);
+    e.potential += potentialEnergy(id);
   }
   for (const JointState& j : joints_) {
     if (j.reading.parted) continue;

@@ -105,6 +105,63 @@ TEST(World, ACopyMidRunStepsOnIdentically) {
   expectSameBits(a, saved);
 }
 
+TEST(World, AStateSavedAsBytesStepsOnIdentically) {
+  World a = busyWorld();
+  for (int i = 0; i < 40; ++i) a.step();
+  const std::vector<std::uint8_t> bytes = a.saveState();
+  for (int i = 0; i < 50; ++i) a.step();
+  World other = busyWorld();
+  other.restoreState(bytes);
+  for (int i = 0; i < 50; ++i) other.step();
+  expectSameBits(a, other);
+  for (JointId j = 0; j < a.jointCount(); ++j) EXPECT_EQ(a.reading(j).force, other.reading(j).force);
+}
+
+TEST(World, DamagedStatesAreRefusedAndChangeNothing) {
+  World a = busyWorld();
+  for (int i = 0; i < 10; ++i) a.step();
+  const std::vector<std::uint8_t> bytes = a.saveState();
+  const World before = a;
+  for (const std::size_t length : {std::size_t{0}, std::size_t{7}, std::size_t{40}, bytes.size() / 2, bytes.size() - 1})
+    EXPECT_THROW(a.restoreState({bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(length)}), WorldError);
+  std::vector<std::uint8_t> flipped = bytes;
+  flipped[flipped.size() / 3] ^= 4;
+  EXPECT_THROW(a.restoreState(flipped), WorldError);
+  World small;
+  EXPECT_THROW(small.restoreState(bytes), WorldError);
+  expectSameBits(a, before);
+}
+
+TEST(World, ABudgetBuysSeparationWithSubsteps) {
+  // A bare chain let go level, which cracks like a whip.
+  const auto whip = [](double budget) {
+    World world({.separationBudget = budget});
+    BodyId last = kWorld;
+    for (int i = 0; i < 30; ++i) {
+      const BodyId link = world.addBody(solid(Sphere{0.01}, 0.05, {{0.05 * (i + 0.5), 0, 0}}));
+      world.addJoint(joint(JointType::ball, last, {i ? 0.025 : 0, 0, 0}, link, {-0.025, 0, 0}));
+      last = link;
+    }
+    Residual worst;
+    int most = 0;
+    for (int i = 0; i < 90; ++i) {
+      const Residual r = world.step();
+      worst.include(r);
+      most = std::max(most, r.substeps);
+    }
+    return std::pair(worst, most);
+  };
+  const auto [loose, plainSubsteps] = whip(0);
+  ASSERT_GT(loose.linear, 1e-6) << "the case must be hard enough to need a budget";
+  EXPECT_EQ(plainSubsteps, 8);
+  const auto [tight, substeps] = whip(loose.linear / 3);
+  EXPECT_GT(substeps, 8);
+  EXPECT_TRUE(tight.overBudget || tight.linear <= loose.linear / 3);
+  const auto [impossible, all] = whip(1e-15);
+  EXPECT_TRUE(impossible.overBudget);
+  EXPECT_EQ(all, 8 * kMostEffort);
+}
+
 TEST(World, FreeFallIsExactAtEveryFrame) {
   World world;
   const BodyId ball = world.addBody(solid(Sphere{0.1}, 2));

@@ -9,10 +9,14 @@
 
 namespace calm {
 
+class StateArchive;
+
 struct ManifoldPoint {
   Vec3 position;     // world, midway between the two surfaces
   double gap;        // m, along the normal; negative when the shapes overlap
   std::uint32_t id;  // names the features that meet; the same from step to step while they do
+
+  void visitState(StateArchive& state);
 };
 
 struct Manifold {

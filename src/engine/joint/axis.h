@@ -7,6 +7,8 @@
 
 namespace calm {
 
+class StateArchive;
+
 constexpr double kNoLimit = std::numeric_limits<double>::infinity();
 
 // In metres and newtons along an axis, in radians and newton metres about one.
@@ -26,6 +28,7 @@ struct AxisDef {
   // stiffness and damping for the two parts held by this joint alone.
   double frequency = 0, dampingRatio = 0;
 
+  void visitState(StateArchive& state);
   bool hasStops() const { return low > -kNoLimit || high < kNoLimit; }
   bool hasHardStops() const { return hasStops() && stopStiffness == 0; }
   bool hasSoftStops() const { return hasStops() && stopStiffness > 0; }

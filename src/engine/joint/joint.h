@@ -96,6 +96,8 @@ struct JointReading {
   std::array<unsigned, kMaxAxes> activity{};
   bool parted = false;
   double partedAt = 0;  // s
+
+  void visitState(StateArchive& state);
 };
 
 // A joint's frames in the two bodies' principal frames; so are the route's points.
@@ -111,6 +113,7 @@ struct JointGeometry {
 struct Winding {
   std::array<double, 2> before{}, now{};
 
+  void visitState(StateArchive& state);
   double unwrap(double angle, int which = 0) {
     constexpr double kTurn = 6.283185307179586476925;
     return now[which] = angle + kTurn * std::round((before[which] - angle) / kTurn);

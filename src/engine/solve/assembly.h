@@ -126,6 +126,7 @@ class Assembly {
   void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const;
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
+  void visitState(StateArchive& state);
   bool released(int node) const { return nodes_[node].released; }
 
  private:

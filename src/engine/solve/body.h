@@ -10,6 +10,8 @@
 
 namespace calm {
 
+class StateArchive;
+
 // Fixed parts rest, kinematic ones follow a prescribed motion, dynamic ones obey forces.
 enum class Role { fixed, kinematic, dynamic };
 
@@ -58,6 +60,7 @@ struct Body {
     Mat3 axes;
   } mark;
 
+  void visitState(StateArchive& state);
   bool dynamic() const { return role == Role::dynamic; }
   bool moves() const { return role != Role::fixed; }
   Pose pose() const { return {position, orientation}; }

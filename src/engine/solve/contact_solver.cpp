@@ -88,6 +88,7 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
                           bool closing) {
   points_.clear();
   gradient_ = beta_ = 0;
+  closing_ = closing;
   for (ContactPair* pair : pairs) {
     const Body &a = bodies[pair->bodyA], &b = bodies[pair->bodyB];
     pair->keepNames(a);
@@ -179,6 +180,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
       solveJoints();
       if (largest < kSettled * fastest) break;
     }
+    for (const Point& p : struck) account(p);
   }
   for (const auto& [id, touch] : touches) {
     Body& b = bodies[id];
@@ -192,6 +194,8 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
 void ContactSolver::warmStart(std::vector<Body>& bodies, double time) {
   for (Point& p : points_) {
     p.impulse *= time;  // were forces
+    // Velocities are closed without the compliance's own yield.
+    if (closing_) p.target += p.softness * p.impulse[0];
     for (int i = 0; i < 3; ++i) push(p, bodies[p.a], bodies[p.b], i, p.impulse[i]);
   }
 }
@@ -244,7 +248,17 @@ void ContactSolver::extrapolate(std::vector<Body>& bodies) {
 void ContactSolver::store(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double time) {
   storedTime_ = time;
   for (ContactPair* pair : pairs) pair->last.clear();
-  for (Point& p : points_) p.pair->last.push_back({p.id, bodies[p.a].axes.transpose() * p.armA, p.impulse / time});
+  for (Point& p : points_) {
+    p.pair->last.push_back({p.id, bodies[p.a].axes.transpose() * p.armA, p.impulse / time});
+    account(p);
+  }
+}
+
+void ContactSolver::account(const Point& p) {
+  Vec3 impulse = Vec3::Zero();
+  for (int i = 0; i < 3; ++i) impulse += p.impulse[i] * p.directions[i];
+  p.pair->frameImpulse += impulse;
+  p.pair->frameMoment += p.position.cross(impulse);
 }
 
 void ContactSolver::pushAtLastForce(std::vector<Body>& bodies) const {

@@ -19,6 +19,8 @@ struct ContactImpulse {
   std::uint32_t id;
   Vec3 onA;    // where, in body a's principal frame
   Vec3 force;  // N, along normal, first and second tangent
+
+  void visitState(StateArchive& state);
 };
 
 // Two shapes that may meet during the frame, and what they last pushed with.
@@ -29,7 +31,10 @@ struct ContactPair {
   double friction, restitution;
   Manifold manifold;
   std::vector<ContactImpulse> last;
+  // Of the present frame, on b: impulse and its moment about the origin (world).
+  Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
 
+  void visitState(StateArchive& state);
   // Names each point of the new manifold after the last one's point where it lies, if there was one: features flicker
   // when corners and edges coincide, places do not.
   void keepNames(const Body& a);
@@ -85,9 +90,11 @@ class ContactSolver {
  private:
   void extrapolate(std::vector<Body>& bodies);
   void sweepPoint(Point& p, std::vector<Body>& bodies, double& largest);
+  static void account(const Point& p);
 
   std::vector<Point> points_;
   double storedTime_ = 1;
+  bool closing_ = false;
   double gradient_ = 0;  // squared length of the last sweep's change; 0 before the first
   double beta_ = 0;      // its ratio to the one before
 };

@@ -17,12 +17,17 @@
 
 namespace calm {
 
+constexpr int kMostEffort = 32;
+
 struct StepSettings {
   Vec3 gravity = Vec3(0, -9.81, 0);  // m/s^2
   double frame = 1.0 / 60;           // s
   int substeps = 8;
   // What rests for so long together is not computed until something touches it; its readings stay. 0 s: never.
   double sleepAfter = 0;
+  // Joint errors (m) that no frame may pass: what a frame misses is computed again with twice the substeps, up to
+  // kMostEffort times their number. 0: no budget.
+  double separationBudget = 0;
 };
 
 // A shape in its body's principal frame.
@@ -42,6 +47,8 @@ struct JointState {
   std::array<Winding, kMaxAxes> windings;
   // Impulses (linear, angular) of the last frame's worth of substeps, newest last; kept for joints that can part.
   std::deque<std::pair<Vec3, Vec3>> window;
+
+  void visitState(StateArchive& state);
 };
 
 // How well an island's equations were met over a frame.
@@ -50,6 +57,8 @@ struct Residual {
   double angular = 0;       // rad
   double contactSpeed = 0;  // m/s, largest change in the last contact sweep
   int corrections = 0;      // Newton corrections, in all substeps
+  int substeps = 0;         // with which the frame was computed
+  bool overBudget = false;  // the separation asked for could not be reached
   int fallbacks = 0;        // substeps taken at velocity level because the joints could not be closed at their end
 
   void include(const Residual& other);
