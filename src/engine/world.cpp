@@ -171,7 +171,7 @@ Residual World::advanceFrame() {
   if (jointsChanged_) buildAssemblies();
   refreshPairs();
   std::vector<Island> islands = makeIslands();
-  const Scene scene{settings_, bodies_, shapes_, colliders_, joints_, time()};
+  const Scene scene{settings_, bodies_, shapes_, colliders_, joints_, fields_, pushes_, time()};
   Residual residual;
   for (JointState& j : joints_)
     if (j.reading.parted) {

@@ -100,6 +100,23 @@ class World {
   // motion goes on at them.
   void setRole(BodyId body, Role role);
 
+  // A field, from now on. Throws on nonsense.
+  void addField(const Field& field);
+  // A force (N) at a point of the body's part frame and a torque (N m), in world axes or, if they follow, in the part's.
+  struct PushDef {
+    BodyId body = kWorld;
+    Vec3 at = Vec3::Zero(), force = Vec3::Zero(), torque = Vec3::Zero();
+    bool follows = false;
+    double from = 0, until = 1e300;  // s
+  };
+  void addPush(const PushDef& def);
+  void setGravity(const Vec3& gravity);
+  // Changes what happens on an axis of a joint, from now on.
+  void setAxis(JointId joint, int axis, const AxisDef& def);
+  // Arms or disarms a joint's break strengths. Cutting parts it at once.
+  void setArmed(JointId joint, bool armed);
+  void cut(JointId joint);
+
   // Advances by one frame.
   Residual step();
 
@@ -159,6 +176,7 @@ class World {
   void readAxes(JointState& joint) const;
   void completeForm(JointDef& def) const;
   void settleAxes(JointState& joint) const;
+  void stiffenByFrequency(JointState& joint, int axis) const;
   double massSeenBy(const JointState& joint, int axis) const;
 
   StepSettings settings_;
@@ -168,6 +186,8 @@ class World {
   std::vector<Collider> colliders_;
   std::vector<JointState> joints_;
   std::vector<Assembly> assemblies_;
+  std::vector<Field> fields_;
+  std::vector<Push> pushes_;
   std::map<std::array<int, 3>, ContactPair> pairs_;  // by shapes and triangle
   std::set<std::pair<BodyId, BodyId>> quiet_;        // joined neighbours that do not collide
   BoxTree tree_;                                     // of the shapes that have bounds

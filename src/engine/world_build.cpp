@@ -169,12 +169,15 @@ void World::settleAxes(JointState& j) const {
     }
     const bool rope = j.def.type == JointType::pulley || j.def.type == JointType::winch;
     if (rope && axis.high == kNoLimit) axis.high = at;
-    if (axis.frequency > 0) {
-      const double mass = massSeenBy(j, k), omega = 2 * std::numbers::pi * axis.frequency;
-      axis.stiffness = mass * omega * omega;
-      axis.damping = 2 * axis.dampingRatio * mass * omega;
-    }
+    if (axis.frequency > 0) stiffenByFrequency(j, k);
   }
+}
+
+void World::stiffenByFrequency(JointState& j, int k) const {
+  AxisDef& axis = j.def.axes[k];
+  const double mass = massSeenBy(j, k), omega = 2 * std::numbers::pi * axis.frequency;
+  axis.stiffness = mass * omega * omega;
+  axis.damping = 2 * axis.dampingRatio * mass * omega;
 }
 
 // The inertia along or about an axis of the two parts held together by this joint's locks alone (kg or kg m^2).
@@ -246,6 +249,58 @@ void World::lockAxes(BodyId body, const std::array<bool, 3>& travel, const std::
   if (turns == 1 || turns == 3) def.axes[3].low = def.axes[3].high = 0;
   if (turns >= 2) def.axes[4].low = def.axes[4].high = def.axes[5].low = def.axes[5].high = 0;
   addJoint(def);
+}
+
+void World::addField(const Field& field) {
+  const std::string fault = faultOf(field);
+  require(fault.empty(), fault);
+  for (const int body : field.bodies) checked(body);
+  fields_.push_back(field);
+  std::sort(fields_.back().bodies.begin(), fields_.back().bodies.end());
+  for (Body& b : bodies_) b.asleep = false;
+}
+
+void World::addPush(const PushDef& def) {
+  const Body& b = checked(def.body);
+  require(def.at.allFinite() && def.force.allFinite() && def.torque.allFinite(), "a push must be finite");
+  require(!std::isnan(def.from) && !std::isnan(def.until), "the times of a push must be numbers");
+  const Quat turn = def.follows ? b.inPart.rotation.conjugate() : Quat::Identity();
+  pushes_.push_back({def.body, b.inPart.applyInverse(def.at), turn * def.force, turn * def.torque, def.follows,
+                     def.from, def.until});
+  wake(def.body);
+}
+
+void World::setGravity(const Vec3& gravity) {
+  require(gravity.allFinite(), "gravity must be finite");
+  settings_.gravity = gravity;
+  for (Body& b : bodies_) b.asleep = false;
+}
+
+void World::setAxis(JointId joint, int axis, const AxisDef& def) {
+  require(joint >= 0 && joint < jointCount(), "there is no joint number " + std::to_string(joint));
+  JointState& j = joints_[joint];
+  require(axis >= 0 && axis < axesOf(j.def.type).all(), "the joint has no axis " + std::to_string(axis + 1));
+  const std::string fault = faultOf(def);
+  require(fault.empty(), fault);
+  j.def.axes[axis] = def;
+  if (def.frequency > 0) stiffenByFrequency(j, axis);
+  jointsChanged_ = true;
+  for (const BodyId id : {j.def.a, j.def.b}) wake(id);
+}
+
+void World::setArmed(JointId joint, bool armed) {
+  require(joint >= 0 && joint < jointCount(), "there is no joint number " + std::to_string(joint));
+  joints_[joint].def.armed = armed;
+}
+
+void World::cut(JointId joint) {
+  require(joint >= 0 && joint < jointCount(), "there is no joint number " + std::to_string(joint));
+  JointState& j = joints_[joint];
+  if (j.reading.parted) return;
+  j.reading.parted = true;
+  j.reading.partedAt = time();
+  jointsChanged_ = true;
+  for (const BodyId id : {j.def.a, j.def.b}) wake(id);
 }
 
 void World::setMotion(BodyId body, const Motion& motion) {

@@ -124,7 +124,8 @@ double World::kineticEnergy(BodyId body) const {
 
 double World::potentialEnergy(BodyId body) const {
   const Body& b = checked(body);
-  return b.dynamic() ? -b.mass * b.gravityScale * settings_.gravity.dot(b.position) : 0;
+  if (!b.dynamic()) return 0;
+  return potentialOf(fields_, body, b) - b.mass * b.gravityScale * settings_.gravity.dot(b.position);
 }
 
 Energy World::energy() const {

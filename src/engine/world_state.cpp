@@ -20,7 +20,7 @@ void JointReading::visitState(StateArchive& state) {
 }
 
 void JointState::visitState(StateArchive& state) {
-  state(def.axes, reading, windings, window);
+  state(def.axes, def.armed, reading, windings, window);
 }
 
 void Body::visitState(StateArchive& state) {

@@ -76,6 +76,7 @@ struct JointDef {
   // The joint parts when the force or torque that it carries, averaged over one frame's time, passes these.
   double breakForce = kUnbreakable;   // N
   double breakTorque = kUnbreakable;  // N m
+  bool armed = true;                  // whether it can part
   bool neighboursCollide = false;
 };
 

@@ -161,6 +161,7 @@ void Island::kick(const Scene& scene, double time) {
     if (!b.dynamic()) continue;
     b.velocity += time * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
     b.spin += time * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque));
+    if (!scene.fields.empty() || !scene.pushes.empty()) kickBy(scene.fields, scene.pushes, id, b, clock_ - 1e-9, time);
     if (b.linearDamping > 0) b.velocity *= std::exp(-b.linearDamping * time);
     if (b.angularDamping > 0) b.spin *= std::exp(-b.angularDamping * time);
   }
@@ -346,7 +347,8 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
 }
 
 bool Island::isDriven(const Scene& scene) const {
-  return std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); }) ||
+  return !scene.fields.empty() || !scene.pushes.empty() ||
+         std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); }) ||
          std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) { return !scene.bodies[id].dynamic(); });
 }
 
@@ -442,7 +444,7 @@ void Island::read(const Scene& scene, bool startsSubstep) {
       joint.reading.torque += angular;
       if (assembly->isFirst(n)) joint.reading.activity.fill(0);
       assembly->readAxes(n, joint.reading);
-      if (joint.def.breakForce == kUnbreakable && joint.def.breakTorque == kUnbreakable) continue;
+      if (!joint.def.armed || (joint.def.breakForce == kUnbreakable && joint.def.breakTorque == kUnbreakable)) continue;
       auto& window = joint.window;
       if ((startsSubstep && assembly->isFirst(n)) || window.empty())
         window.emplace_back(linear, angular);
@@ -505,15 +507,22 @@ void Island::readPresentLoads(const Scene& scene, double h) {
   addErrors(-2);
   // The factor of the closing half kick still stands. Accelerations take the place of velocities.
   for (BodyId id : bodies) {
+    if (b[id].dynamic()) {
+      const Accelerations given = accelerationsBy(scene.fields, scene.pushes, id, b[id], clock_ - 1e-9);
+      const Vec3 byTorque = b[id].axes * b[id].inertia.inverse().cwiseProduct(b[id].axes.transpose() * b[id].torque);
+      b[id].velocity = given.linear + b[id].gravityScale * scene.settings.gravity + b[id].inverseMass * b[id].force -
+                       b[id].linearDamping * b[id].velocity;
+      b[id].spin = given.angular + byTorque - b[id].angularDamping * b[id].spin;
+      continue;
+    }
     b[id].velocity = b[id].spin = Vec3::Zero();
-    if (b[id].dynamic() || !b[id].motion) continue;
+    if (!b[id].motion) continue;
     Body later = b[id], sooner = b[id];
     later.steerAt(clock_ + h);
     sooner.steerAt(clock_ - h);
     b[id].velocity = (later.velocity - sooner.velocity) / (2 * h);
     b[id].spin = (later.spin - sooner.spin) / (2 * h);
   }
-  kick(scene, 1);
   contacts_.pushAtLastForce(b);
   for (std::size_t i = 0; i < assemblies.size(); ++i) {
     assemblies[i]->solveAccelerations(b, bend[i], h);

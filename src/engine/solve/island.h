@@ -14,6 +14,7 @@
 #include "engine/joint/joint.h"
 #include "engine/solve/assembly.h"
 #include "engine/solve/contact_solver.h"
+#include "engine/solve/field.h"
 
 namespace calm {
 
@@ -71,6 +72,8 @@ struct Scene {
   const std::vector<BodyShape>& shapes;
   std::vector<Collider>& colliders;  // one a shape
   std::vector<JointState>& joints;
+  const std::vector<Field>& fields;
+  const std::vector<Push>& pushes;
   double time;  // at the frame's start, s
 };
 

@@ -1,0 +1,87 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "engine/solve/field.h"
+
+#include <cmath>
+
+namespace calm {
+
+namespace {
+
+Vec3 attractionAt(const Attraction& a, const Vec3& position) {
+  const Vec3 to = a.center - position;
+  const double r = to.norm();
+  return r < 1e-12 ? Vec3(Vec3::Zero()) : Vec3(to / r * (a.strength * std::pow(std::max(r, a.core), -a.falloff)));
+}
+
+void addPush(const Push& push, const Body& b, Accelerations& sum) {
+  const Vec3 force = push.follows ? Vec3(b.axes * push.force) : push.force;
+  const Vec3 torque = (push.follows ? Vec3(b.axes * push.torque) : push.torque) + (b.axes * push.at).cross(force);
+  sum.linear += b.inverseMass * force;
+  sum.angular += b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * torque);
+}
+
+}  // namespace
+
+std::string faultOf(const Field& field) {
+  if (const auto* wind = std::get_if<Wind>(&field.law)) {
+    if (!wind->velocity.allFinite()) return "the velocity of a wind must be finite";
+    const bool fine = wind->linear >= 0 && wind->quadratic >= 0 && std::isfinite(wind->linear + wind->quadratic);
+    return fine ? "" : "the drag of a wind must be 0 or more";
+  }
+  const Attraction& a = std::get<Attraction>(field.law);
+  if (!a.center.allFinite() || !std::isfinite(a.strength + a.falloff)) return "an attraction must have finite numbers";
+  return a.core > 0 && std::isfinite(a.core) ? "" : "the core of an attraction must be above 0 m";
+}
+
+Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                              const Body& body, double time) {
+  Accelerations sum;
+  for (const Field& f : fields) {
+    if (!f.actsOn(id)) continue;
+    if (const auto* attraction = std::get_if<Attraction>(&f.law)) {
+      sum.linear += attractionAt(*attraction, body.position);
+    } else {
+      const Wind& wind = std::get<Wind>(f.law);
+      const Vec3 u = wind.velocity - body.velocity;
+      sum.linear += body.inverseMass * (wind.linear + wind.quadratic * u.norm()) * u;
+    }
+  }
+  for (const Push& p : pushes)
+    if (p.body == id && p.isOnAt(time)) addPush(p, body, sum);
+  return sum;
+}
+
+void kickBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, Body& body, double time,
+            double span) {
+  Accelerations sum;
+  for (const Field& f : fields)
+    if (const auto* attraction = std::get_if<Attraction>(&f.law); attraction && f.actsOn(id))
+      sum.linear += attractionAt(*attraction, body.position);
+  for (const Push& p : pushes)
+    if (p.body == id && p.isOnAt(time)) addPush(p, body, sum);
+  body.velocity += span * sum.linear;
+  body.spin += span * sum.angular;
+  for (const Field& f : fields) {
+    const auto* wind = std::get_if<Wind>(&f.law);
+    if (!wind || !f.actsOn(id)) continue;
+    // u' = -(c1 + c2 |u|) u / m has the closed form u = u0 e / (1 + (c2 |u0| / c1)(1 - e)) with e = exp(-c1 t / m).
+    const Vec3 u = body.velocity - wind->velocity;
+    const double rate = wind->linear * body.inverseMass, e = std::exp(-rate * span);
+    const double spread = rate > 0 ? -std::expm1(-rate * span) / rate : span;
+    body.velocity = wind->velocity + u * (e / (1 + wind->quadratic * body.inverseMass * u.norm() * spread));
+  }
+}
+
+double potentialOf(const std::vector<Field>& fields, int id, const Body& body) {
+  double sum = 0;
+  for (const Field& f : fields) {
+    const auto* a = std::get_if<Attraction>(&f.law);
+    if (!a || !f.actsOn(id)) continue;
+    const double r = std::max((body.position - a->center).norm(), a->core);
+    sum += body.mass * a->strength *
+           (std::abs(a->falloff - 1) < 1e-12 ? std::log(r) : std::pow(r, 1 - a->falloff) / (1 - a->falloff));
+  }
+  return sum;
+}
+
+}  // namespace calm

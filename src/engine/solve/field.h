@@ -1,0 +1,65 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Forces that depend on where bodies are and how fast: wind and drag, attraction, pushes at points.
+#pragma once
+
+#include <algorithm>
+#include <optional>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "engine/solve/body.h"
+
+namespace calm {
+
+// Air (or water) that moves at `velocity`: on each body the force is linear u + quadratic |u| u at the centre of mass,
+// with u the medium's velocity against it. Still air is drag. Taken exactly along u over each step, so that no strength
+// makes it unstable.
+struct Wind {
+  Vec3 velocity = Vec3::Zero();      // m/s
+  double linear = 0, quadratic = 0;  // N s/m, N s^2/m^2
+};
+
+// An acceleration strength / max(r, core)^falloff towards a centre; repels where the strength is negative. Falloff 2 is
+// a planet's gravity, -1 a spring towards the centre, 0 the same everywhere.
+struct Attraction {
+  Vec3 center = Vec3::Zero();
+  double strength = 0;  // m/s^2 at one metre
+  double falloff = 2;
+  double core = 1e-3;  // m
+};
+
+struct Field {
+  std::variant<Wind, Attraction> law;
+  std::vector<int> bodies;  // ascending; none: all
+
+  bool actsOn(int body) const { return bodies.empty() || std::binary_search(bodies.begin(), bodies.end(), body); }
+};
+
+// A steady push at a point of a body (its principal frame), in world axes or along with the body.
+struct Push {
+  int body;
+  Vec3 at, force, torque;
+  bool follows = false;
+  double from = 0, until = 1e300;  // s
+
+  bool isOnAt(double time) const { return time >= from && time < until; }
+};
+
+std::string faultOf(const Field& field);
+
+// The acceleration and angular acceleration (world) that pushes and fields give a body now.
+struct Accelerations {
+  Vec3 linear = Vec3::Zero(), angular = Vec3::Zero();
+};
+Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                              const Body& body, double time);
+
+// The kick that fields and pushes give over `span` about `time`, winds without overshoot.
+void kickBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, Body& body, double time,
+            double span);
+
+// J; of attractions.
+double potentialOf(const std::vector<Field>& fields, int id, const Body& body);
+
+}  // namespace calm
