@@ -16,8 +16,8 @@
 
 namespace calm {
 
-// One walk over the values serves both ways: visit(x) appends x, or sets it from the bytes. Reading beyond the end, or a
-// list that is longer than the bytes could hold, throws std::out_of_range. Machine byte order: a state belongs to the
+// One walk over the values serves both ways: visit(x) appends x, or sets it from the bytes. Reading beyond the end, or
+// a list that is longer than the bytes could hold, throws std::out_of_range. Machine byte order: a state belongs to the
 // machine that saved it.
 class StateArchive {
  public:
@@ -45,10 +45,8 @@ class StateArchive {
     }
   }
   template <class T>
-    requires std::is_arithmetic_v<T> || std::is_enum_v<T>
-  void visit(T& value) {
-    raw(&value, sizeof value);
-  }
+  requires std::is_arithmetic_v<T> || std::is_enum_v<T>
+  void visit(T& value) { raw(&value, sizeof value); }
   template <int Rows, int Columns>
   void visit(Eigen::Matrix<double, Rows, Columns>& value) {
     raw(value.data(), sizeof(double) * Rows * Columns);
@@ -73,10 +71,8 @@ class StateArchive {
   }
   // What says itself what it consists of.
   template <class T>
-    requires requires(T& t, StateArchive& a) { t.visitState(a); }
-  void visit(T& value) {
-    value.visitState(*this);
-  }
+  requires requires(T& t, StateArchive& a) { t.visitState(a); }
+  void visit(T& value) { value.visitState(*this); }
   template <class List>
   void list(List& values) {
     std::uint64_t size = values.size();

@@ -8,7 +8,6 @@
 #include <numeric>
 #include <utility>
 
-
 #include "engine/shape/mesh.h"
 
 namespace calm {
@@ -207,7 +206,8 @@ void World::settle(const std::vector<Island>& islands) {
     double rest = 1e300;
     for (const BodyId id : island.bodies) {
       Body& b = bodies_[id];
-      const bool still = b.velocity.norm() < kStill && b.spin.norm() < kStill && !(b.role == Role::kinematic && b.motion);
+      const bool still =
+          b.velocity.norm() < kStill && b.spin.norm() < kStill && !(b.role == Role::kinematic && b.motion);
       b.restTime = still ? b.restTime + settings_.frame : 0;
       rest = std::min(rest, b.restTime);
     }

@@ -102,7 +102,8 @@ class World {
 
   // A field, from now on. Throws on nonsense.
   void addField(const Field& field);
-  // A force (N) at a point of the body's part frame and a torque (N m), in world axes or, if they follow, in the part's.
+  // A force (N) at a point of the body's part frame and a torque (N m), in world axes or, if they follow, in the
+  // part's.
   struct PushDef {
     BodyId body = kWorld;
     Vec3 at = Vec3::Zero(), force = Vec3::Zero(), torque = Vec3::Zero();
@@ -124,7 +125,6 @@ class World {
   // same bits. restoreState throws WorldError on bytes of another kind, and leaves the world as it was.
   std::vector<std::uint8_t> saveState() const;
   void restoreState(const std::vector<std::uint8_t>& bytes);
-
 
   double time() const { return frames_ * settings_.frame; }
   const StepSettings& settings() const { return settings_; }
@@ -197,8 +197,8 @@ class World {
   };
   std::map<std::pair<int, int>, Between> materials_;
   std::array<std::uint32_t, 32> untouched_{};  // of each layer: the layers that it does not touch
-  int wanted_ = 0;      // substeps that the settings ask for, while a budget may ask for more
-  int easyFrames_ = 0;  // in a row within the budget
+  int wanted_ = 0;                             // substeps that the settings ask for, while a budget may ask for more
+  int easyFrames_ = 0;                         // in a row within the budget
   bool jointsChanged_ = false;
   bool fresh_ = true;
 };

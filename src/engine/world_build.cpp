@@ -77,7 +77,8 @@ BodyId World::addBody(const BodyDef& def) {
   bodies_.push_back(body);
   for (const PlacedShape& placed : def.shapes)
     forEachSimple(placed.shape, placed.pose, [&](const Shape& shape, const Pose& pose) {
-      shapes_.push_back({id, shape, body.inPart.inverse() * pose, def.friction, def.restitution, def.material, def.layer});
+      shapes_.push_back(
+          {id, shape, body.inPart.inverse() * pose, def.friction, def.restitution, def.material, def.layer});
       colliders_.emplace_back();
       buildCollider(shape, body.partPose() * pose, colliders_.back());
     });
@@ -265,8 +266,8 @@ void World::addPush(const PushDef& def) {
   require(def.at.allFinite() && def.force.allFinite() && def.torque.allFinite(), "a push must be finite");
   require(!std::isnan(def.from) && !std::isnan(def.until), "the times of a push must be numbers");
   const Quat turn = def.follows ? b.inPart.rotation.conjugate() : Quat::Identity();
-  pushes_.push_back({def.body, b.inPart.applyInverse(def.at), turn * def.force, turn * def.torque, def.follows,
-                     def.from, def.until});
+  pushes_.push_back(
+      {def.body, b.inPart.applyInverse(def.at), turn * def.force, turn * def.torque, def.follows, def.from, def.until});
   wake(def.body);
 }
 
@@ -282,7 +283,11 @@ void World::setAxis(JointId joint, int axis, const AxisDef& def) {
   require(axis >= 0 && axis < axesOf(j.def.type).all(), "the joint has no axis " + std::to_string(axis + 1));
   const std::string fault = faultOf(def);
   require(fault.empty(), fault);
+  // A rope stays as long as it is unless a length is given.
+  const double length = j.def.axes[axis].high;
+  const bool rope = j.def.type == JointType::pulley || j.def.type == JointType::winch;
   j.def.axes[axis] = def;
+  if (rope && def.high == kNoLimit) j.def.axes[axis].high = length;
   if (def.frequency > 0) stiffenByFrequency(j, axis);
   jointsChanged_ = true;
   for (const BodyId id : {j.def.a, j.def.b}) wake(id);

@@ -17,12 +17,44 @@ Id addPart(Rig& rig, Part part) {
   return part.id;
 }
 
+namespace {
+
+// A rope or a spring runs from centre to centre (the world's side stays at the pivot), as long as it is now; a spring
+// swings twice a second.
+void spanCentres(const Rig& rig, Joint& joint) {
+  for (Side* side : {&joint.a, &joint.b})
+    if (const Part* part = rig.part(side->part)) side->at = part->massProperties().center;
+  const double length = (restFrame(rig, joint.b).position - restFrame(rig, joint.a).position).norm();
+  AxisDef& axis = joint.axes[0];
+  if (joint.type == JointType::distance)
+    axis.high = length;
+  else
+    axis.target = length, axis.frequency = 2, axis.dampingRatio = 0.1;
+}
+
+// What of a part faces its neighbour: the shape itself, or its box where that is not convex.
+ConvexCore coreOf(const Part& part) {
+  ConvexCore core;
+  const bool convex =
+      !std::holds_alternative<Compound>(part.shape) && !std::holds_alternative<TriangleMesh>(part.shape);
+  if (convex) {
+    buildCore(part.shape, part.pose, core);
+  } else {
+    const Aabb box = boundsOf(part.shape, part.pose);
+    buildCore(Box{box.high - box.low}, {(box.low + box.high) / 2, Quat::Identity()}, core);
+  }
+  return core;
+}
+
+}  // namespace
+
 Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3& axis) {
   Joint joint;
   joint.id = rig.nextId;
   joint.type = type;
   joint.a = sideAt(rig, a, pivot, axis);
   joint.b = sideAt(rig, b, pivot, axis);
+  if (type == JointType::distance || type == JointType::spring) spanCentres(rig, joint);
   joint.name = rig.freeName(fmt::format("{} {}", rig.partName(b), word(type)));
   rig.joints.push_back(joint);
   const std::vector<Fault> faults = faultsOf(rig);
@@ -43,9 +75,7 @@ Vec3 likelyPivot(const Rig& rig, Id a, Id b) {
     const Aabb box = boundsOf(only.shape, only.pose);
     return {only.pose.position.x(), box.high.y(), only.pose.position.z()};
   }
-  ConvexCore ca, cb;
-  buildCore(pa->shape, pa->pose, ca);
-  buildCore(pb->shape, pb->pose, cb);
+  const ConvexCore ca = coreOf(*pa), cb = coreOf(*pb);
   const ClosestPoints closest = closestPoints(ca, cb);
   if (closest.distance > 1e-9) {
     const Vec3 n = (closest.onB - closest.onA) / closest.distance;
@@ -82,6 +112,10 @@ void remove(Rig& rig, const std::set<Id>& ids) {
   });
   for (Joint& j : rig.joints)
     if (!rig.line(j.line)) j.line = kNone;
+  const auto missing = [&](Id id) { return id != kNone && !rig.part(id) && !rig.joint(id); };
+  std::erase_if(rig.cues, [&](const Cue& c) { return missing(c.part) || missing(c.joint) || missing(c.whenParted); });
+  // A field that acts on all has no list; one whose parts are all gone goes too.
+  std::erase_if(rig.fields, [&](Field& f) { return std::erase_if(f.parts, missing) > 0 && f.parts.empty(); });
 }
 
 void rename(Rig& rig, Id id, const std::string& name) {

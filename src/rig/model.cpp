@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <set>
 
 namespace calm::rig {
@@ -16,13 +17,6 @@ auto find(Items& items, Id id) -> decltype(items.data()) {
   const auto it = std::find_if(items.begin(), items.end(), [id](const auto& item) { return item.id == id; });
   return it == items.end() ? nullptr : &*it;
 }
-
-constexpr std::array kJointWords = {
-    std::pair{JointType::fixed, "fixed"},       std::pair{JointType::ball, "ball"},
-    std::pair{JointType::hinge, "hinge"},       std::pair{JointType::slider, "slider"},
-    std::pair{JointType::cylinder, "cylinder"}, std::pair{JointType::universal, "universal"},
-    std::pair{JointType::planar, "planar"},     std::pair{JointType::distance, "distance"}};
-constexpr std::array kRoleWords = {std::pair{Role::fixed, "static"}, std::pair{Role::dynamic, "dynamic"}};
 
 template <class Words, class Value>
 const char* wordOf(const Words& words, Value value) {
@@ -67,6 +61,13 @@ void checkStage(const Stage& s, Checker check) {
   check.range("duration", s.duration, 1e-6, 1e6, "s");
   if (s.groundHeight) check.range("ground height", *s.groundHeight, -kFarthest, kFarthest, "m");
   check.range("ground friction", s.groundFriction, 0, 100, "");
+  check.range("ground restitution", s.groundRestitution, 0, 1, "");
+  check.range("sleep", s.sleepAfter, 0, 1e6, "s");
+  check.range("separation budget", s.separationBudget, 0, 1e3, "m");
+  for (const MaterialPair& m : s.materialPairs) {
+    check.range("friction of a material pair", m.friction, 0, 100, "");
+    check.range("restitution of a material pair", m.restitution, 0, 1, "");
+  }
 }
 
 void checkPart(const Part& p, Checker check) {
@@ -89,7 +90,17 @@ void checkPart(const Part& p, Checker check) {
   check.range("gravity scale", p.gravityScale, -1e6, 1e6, "");
   check.vector("force", p.force, 1e15, "N");
   check.vector("torque", p.torque, 1e15, "N m");
-  check.vector("centre of mass", p.center, kFarthest, "m");
+  if (p.center) check.vector("centre of mass", *p.center, kFarthest, "m");
+  for (const Push& push : p.pushes) {
+    check.vector("the point of a push", push.at, kFarthest, "m");
+    check.vector("the force of a push", push.force, 1e15, "N");
+    check.vector("the torque of a push", push.torque, 1e15, "N m");
+  }
+  if (p.motion)
+    if (const std::string fault = calm::faultOf(*p.motion); !fault.empty()) check.fail(fault);
+  if (p.role != Role::dynamic && volumeOf(p.shape) <= 0) return;
+  if (p.role == Role::dynamic && volumeOf(p.shape) <= 0)
+    return check.fail("a mesh has no volume and cannot be dynamic");
   check.range(byMass ? "mass" : "density", value, 1e-12, 1e15, byMass ? "kg" : "kg/m^3");
   if (p.role == Role::dynamic && value > 0)
     if (const std::string fault = calm::faultOf(p.massProperties()); !fault.empty()) check.fail(fault);
@@ -97,11 +108,13 @@ void checkPart(const Part& p, Checker check) {
 
 void checkAxis(const AxisDef& axis, int number, Checker check) {
   const auto named = [&](const char* what) { return fmt::format("axis {}: {}", number + 1, what); };
-  check.require(axis.low <= axis.high, named("the low stop must not lie above the high one"));
+  if (const std::string fault = calm::faultOf(axis); !fault.empty()) check.fail(named(fault.c_str()));
   for (const auto& [what, value] : {std::pair("motor speed", axis.speed), std::pair("spring target", axis.target)})
     check.range(named(what).c_str(), value, -1e9, 1e9, "");
-  for (const auto& [what, value] : {std::pair("motor cap", axis.cap), std::pair("friction", axis.friction),
-                                    std::pair("stiffness", axis.stiffness), std::pair("damping", axis.damping)})
+  for (const auto& [what, value] :
+       {std::pair("motor cap", axis.cap), std::pair("friction", axis.friction), std::pair("stiffness", axis.stiffness),
+        std::pair("damping", axis.damping), std::pair("stop stiffness", axis.stopStiffness),
+        std::pair("stop damping", axis.stopDamping)})
     check.range(named(what).c_str(), value, 0, 1e15, "");
 }
 
@@ -125,6 +138,13 @@ void checkJoint(const Rig& rig, const Joint& j, Checker check) {
   if (j.breakForce) check.range("break force", *j.breakForce, 1e-12, 1e15, "N");
   if (j.breakTorque) check.range("break torque", *j.breakTorque, 1e-12, 1e15, "N m");
   check.range("compliance", j.compliance, 0, 1e3, "m/N");
+  check.range("pin radius", j.pinRadius, 1e-6, 1e3, "m");
+  check.require(std::isfinite(j.form.ratio) && j.form.ratio != 0, "the ratio must be finite and not 0");
+  check.range("radius", j.form.radius, 1e-9, kFarthest, "m");
+  check.range("lead", j.form.lead, -kFarthest, kFarthest, "m");
+  for (const double cone : {j.form.coneY, j.form.coneZ}) check.range("cone", cone, 0, 3.1415926535897936, "rad");
+  check.require((j.form.coneY > 0) == (j.form.coneZ > 0), "the cone needs both its angles above 0, or none");
+  for (const RoutePoint& p : j.form.route) check.vector("route", p.at, kFarthest, "m");
 }
 
 }  // namespace
@@ -136,8 +156,8 @@ double Part::mass() const {
 
 MassProperties Part::massProperties() const {
   MassProperties properties = massPropertiesOf(shape, mass());
-  if (inertia) properties.inertia = inertia->asDiagonal();
-  properties.center = center;
+  if (inertia) properties.inertia = *inertia;
+  if (center) properties.center = *center;
   return properties;
 }
 
@@ -183,20 +203,9 @@ const char* word(Role role) {
   return wordOf(kRoleWords, role);
 }
 const char* word(const Shape& shape) {
-  constexpr const char* kWords[] = {"sphere", "capsule", "box", "cylinder", "half space"};
+  constexpr const char* kWords[] = {"sphere",     "capsule",     "box",  "cylinder",
+                                    "half space", "convex hull", "mesh", "compound"};
   return kWords[shape.index()];
-}
-
-std::optional<JointType> jointTypeFrom(const std::string& text) {
-  for (const auto& [type, w] : kJointWords)
-    if (text == w) return type;
-  return std::nullopt;
-}
-
-std::optional<Role> roleFrom(const std::string& text) {
-  for (const auto& [role, w] : kRoleWords)
-    if (text == w) return role;
-  return std::nullopt;
 }
 
 Pose restFrame(const Rig& rig, const Side& side) {
@@ -207,10 +216,14 @@ Pose restFrame(const Rig& rig, const Side& side) {
 }
 
 Side sideAt(const Rig& rig, Id id, const Vec3& pivot, const Vec3& axis) {
+  return sideAt(rig, id, pivot, axis, anyPerpendicular(axis));
+}
+
+Side sideAt(const Rig& rig, Id id, const Vec3& pivot, const Vec3& axis, const Vec3& across) {
   const Part* part = rig.part(id);
   const Pose pose = part ? part->pose : Pose{};
   const Quat back = pose.rotation.conjugate();
-  return {id, pose.applyInverse(pivot), (back * axis).normalized(), (back * anyPerpendicular(axis)).normalized()};
+  return {id, pose.applyInverse(pivot), (back * axis).normalized(), (back * across).normalized()};
 }
 
 Vec3 restPivot(const Rig& rig, const Joint& joint) {

@@ -10,13 +10,19 @@
 
 #include "engine/joint/joint.h"
 #include "engine/shape/shape.h"
-#include "engine/solve/body.h"
+#include "engine/solve/field.h"
 
 namespace calm::rig {
 
 // Identity of a part, joint or line: unique in its rig, never reused, independent of names and order.
 using Id = int;
 constexpr Id kNone = 0;  // as a joint's part: the world
+
+// What two materials have between them.
+struct MaterialPair {
+  std::string a, b;
+  double friction = 0.5, restitution = 0;
+};
 
 struct Stage {
   Vec3 gravity = Vec3(0, -9.81, 0);          // m/s^2
@@ -25,6 +31,20 @@ struct Stage {
   double duration = 8;                       // s, of a run
   std::optional<double> groundHeight = 0.0;  // m; none: no ground
   double groundFriction = 0.6;
+  double groundRestitution = 0;
+  std::string groundMaterial, groundLayer;
+  double sleepAfter = 0;                                         // s; 0: nothing sleeps
+  double separationBudget = 0;                                   // m; 0: none
+  std::vector<std::pair<std::string, std::string>> layersApart;  // whose parts do not touch each other
+  std::vector<MaterialPair> materialPairs;
+};
+
+// A steady force at a point of a part, and a torque.
+struct Push {
+  Vec3 at = Vec3::Zero();                            // m, in the part's frame
+  Vec3 force = Vec3::Zero(), torque = Vec3::Zero();  // N, N m
+  bool follows = false;                              // in the part's axes; otherwise in the world's
+  double from = 0, until = 1e300;                    // s
 };
 
 // A part's mass: as it is, or from the volume of its shape.
@@ -52,10 +72,14 @@ struct Part {
   bool collides = true;
   Vec3 force = Vec3::Zero();   // N, world axes, steady, at the centre of mass
   Vec3 torque = Vec3::Zero();  // N m
-  // About the centre of mass, along the part's axes, kg m^2; none: that of the solid shape.
-  std::optional<Vec3> inertia;
-  Vec3 center = Vec3::Zero();  // m, the centre of mass in the part's frame
-  Id line = kNone;             // the line that it is a link of
+  std::vector<Push> pushes;
+  // About the centre of mass, in the part's axes, kg m^2; none: that of the solid shape.
+  std::optional<Mat3> inertia;
+  std::optional<Vec3> center;    // m, the centre of mass in the part's frame; none: the solid shape's
+  std::string layer, material;   // names; empty: the common ones
+  std::optional<Motion> motion;  // while kinematic
+  std::array<bool, 3> lockedTravel{}, lockedTurn{};  // along and about the world's axes
+  Id line = kNone;                                   // the line that it is a link of
 
   double mass() const;  // kg
   MassProperties massProperties() const;
@@ -74,10 +98,13 @@ struct Joint {
   std::string name;
   JointType type = JointType::ball;
   Side a, b;
-  std::array<AxisDef, 3> axes;        // of the free axes, in the order of axesOf(type)
-  std::optional<double> breakForce;   // N
-  std::optional<double> breakTorque;  // N m
-  double compliance = 0;              // m/N; 0: the engine's own
+  std::array<AxisDef, kMaxAxes> axes;  // of the free axes, in the order of axesOf(type)
+  std::optional<double> breakForce;    // N
+  std::optional<double> breakTorque;   // N m
+  JointForm form;
+  bool armed = true;        // whether it can part
+  double compliance = 0;    // m/N; 0: the engine's own
+  double pinRadius = 0.02;  // m
   bool neighboursCollide = false;
   Id line = kNone;
 };
@@ -92,12 +119,34 @@ struct Line {
   double massPerMetre = 1;  // kg/m
 };
 
+// A wind or an attraction on some parts; none named: on all.
+struct Field {
+  std::variant<Wind, Attraction> law;
+  std::vector<Id> parts;
+};
+
+// Something that happens in a run, at a time or as soon as a joint has parted; at the start of the next frame.
+struct Cue {
+  enum class Act { impulse, role, arm, disarm, cut, axis, gravity };
+  double at = 0;          // s
+  Id whenParted = kNone;  // a joint
+  Act act = Act::impulse;
+  Id part = kNone, joint = kNone;
+  Role role = Role::dynamic;
+  Vec3 vector = Vec3::Zero();  // N s, or m/s^2; world axes
+  Vec3 point = Vec3::Zero();   // m, in the part's frame
+  int axisNumber = 0;
+  AxisDef axis;
+};
+
 struct Rig {
   std::string name = "Untitled";
   Stage stage;
   std::vector<Part> parts;
   std::vector<Joint> joints;
   std::vector<Line> lines;
+  std::vector<Field> fields;
+  std::vector<Cue> cues;
   Id nextId = 1;
 
   const Part* part(Id id) const;
@@ -113,16 +162,27 @@ struct Rig {
 };
 
 // Words for the types, as files and screens use them.
+inline constexpr std::array kJointWords = {
+    std::pair{JointType::fixed, "fixed"},       std::pair{JointType::ball, "ball"},
+    std::pair{JointType::hinge, "hinge"},       std::pair{JointType::slider, "slider"},
+    std::pair{JointType::cylinder, "cylinder"}, std::pair{JointType::universal, "universal"},
+    std::pair{JointType::planar, "planar"},     std::pair{JointType::limb, "limb"},
+    std::pair{JointType::wheel, "wheel"},       std::pair{JointType::screw, "screw"},
+    std::pair{JointType::sixAxis, "six-axis"},  std::pair{JointType::distance, "distance"},
+    std::pair{JointType::spring, "spring"},     std::pair{JointType::pulley, "pulley"},
+    std::pair{JointType::winch, "winch"},       std::pair{JointType::gear, "gear"},
+    std::pair{JointType::rack, "rack"}};
+inline constexpr std::array kRoleWords = {std::pair{Role::fixed, "static"}, std::pair{Role::kinematic, "kinematic"},
+                                          std::pair{Role::dynamic, "dynamic"}};
 const char* word(JointType type);
 const char* word(Role role);
 const char* word(const Shape& shape);
-std::optional<JointType> jointTypeFrom(const std::string& word);
-std::optional<Role> roleFrom(const std::string& word);
 
 // The world frame of a joint's side at rest: pivot, and axes as columns axis, across, axis x across.
 Pose restFrame(const Rig& rig, const Side& side);
 // The side with its pivot and axis at these world values at rest.
 Side sideAt(const Rig& rig, Id part, const Vec3& pivot, const Vec3& axis);
+Side sideAt(const Rig& rig, Id part, const Vec3& pivot, const Vec3& axis, const Vec3& across);
 // Where the joint's sides meet at rest: midway between the two pivots.
 Vec3 restPivot(const Rig& rig, const Joint& joint);
 

@@ -7,8 +7,24 @@ namespace calm::run {
 
 namespace {
 
-BodyDef bodyOf(const rig::Part& p) {
+// Numbers for the names of layers or materials; the empty name is 0.
+class Numbers {
+ public:
+  int of(const std::string& name) {
+    if (name.empty()) return 0;
+    return numbers_.try_emplace(name, static_cast<int>(numbers_.size()) + 1).first->second;
+  }
+
+ private:
+  std::map<std::string, int> numbers_;
+};
+
+BodyDef bodyOf(const rig::Part& p, Numbers& layers, Numbers& materials) {
   BodyDef def;
+  def.layer = layers.of(p.layer);
+  def.material = materials.of(p.material);
+  if (def.layer > 31) throw CompileError("part \"" + p.name + "\": more than 31 layers are in use");
+  def.motion = p.motion;
   def.role = p.role;
   def.pose = p.pose;
   def.velocity = p.velocity;
@@ -23,6 +39,20 @@ BodyDef bodyOf(const rig::Part& p) {
   return def;
 }
 
+// Its steady forces.
+void pushPart(const rig::Part& p, BodyId body, World& world) {
+  if (!p.force.isZero(0) || !p.torque.isZero(0))
+    world.addPush({.body = body, .at = p.massProperties().center, .force = p.force, .torque = p.torque});
+  for (const rig::Push& push : p.pushes)
+    world.addPush({.body = body,
+                   .at = push.at,
+                   .force = push.force,
+                   .torque = push.torque,
+                   .follows = push.follows,
+                   .from = push.from,
+                   .until = push.until});
+}
+
 Pose frameOf(const rig::Side& side) {
   Mat3 axes;
   axes << side.axis, side.across, side.axis.cross(side.across);
@@ -35,28 +65,45 @@ CompiledRig compile(const rig::Rig& rig) {
   if (const std::vector<rig::Fault> faults = rig::faultsOf(rig); !faults.empty())
     throw CompileError(faults.front().text());
   const rig::Stage& stage = rig.stage;
-  CompiledRig out{World({.gravity = stage.gravity, .frame = 1 / stage.frameRate, .substeps = stage.substeps}), {}, {}};
+  CompiledRig out{World({.gravity = stage.gravity,
+                         .frame = 1 / stage.frameRate,
+                         .substeps = stage.substeps,
+                         .sleepAfter = stage.sleepAfter,
+                         .separationBudget = stage.separationBudget}),
+                  {},
+                  {},
+                  {}};
+  Numbers layers, materials;
   if (stage.groundHeight) {
     BodyDef ground;
     ground.role = Role::fixed;
     ground.pose.position = Vec3(0, *stage.groundHeight, 0);
     ground.shapes = {{HalfSpace{}, {}}};
     ground.friction = stage.groundFriction;
+    ground.restitution = stage.groundRestitution;
+    ground.layer = layers.of(stage.groundLayer);
+    ground.material = materials.of(stage.groundMaterial);
     out.world.addBody(ground);
   }
   std::map<rig::Id, BodyId> bodyOfPart{{rig::kNone, kWorld}};
   for (const rig::Part& p : rig.parts) {
     try {
-      out.bodies.push_back(out.world.addBody(bodyOf(p)));
+      out.bodies.push_back(out.world.addBody(bodyOf(p, layers, materials)));
+      bodyOfPart[p.id] = out.bodies.back();
+      pushPart(p, out.bodies.back(), out.world);
     } catch (const WorldError& e) {
       throw CompileError("part \"" + p.name + "\": " + e.what());
     }
-    bodyOfPart[p.id] = out.bodies.back();
-    if (p.role == Role::dynamic) {
-      out.world.addForce(out.bodies.back(), p.force, p.pose.apply(p.center));
-      out.world.addTorque(out.bodies.back(), p.torque);
-    }
   }
+  for (const auto& [a, b] : stage.layersApart) out.world.setLayersTouch(layers.of(a), layers.of(b), false);
+  for (const rig::MaterialPair& m : stage.materialPairs)
+    out.world.setMaterialPair(materials.of(m.a), materials.of(m.b), m.friction, m.restitution);
+  for (const rig::Field& f : rig.fields) {
+    Field field{f.law, {}};
+    for (const rig::Id id : f.parts) field.bodies.push_back(bodyOfPart.at(id));
+    out.world.addField(field);
+  }
+  std::map<rig::Id, JointId> jointOf;
   for (const rig::Joint& j : rig.joints) {
     JointDef def;
     def.type = j.type;
@@ -65,16 +112,30 @@ CompiledRig compile(const rig::Rig& rig) {
     def.frameA = frameOf(j.a);
     def.frameB = frameOf(j.b);
     def.axes = j.axes;
+    def.form = j.form;
+    def.armed = j.armed;
+    def.pinRadius = j.pinRadius;
     def.compliance = j.compliance;
     def.breakForce = j.breakForce.value_or(kUnbreakable);
     def.breakTorque = j.breakTorque.value_or(kUnbreakable);
     def.neighboursCollide = j.neighboursCollide;
     try {
       out.joints.push_back(out.world.addJoint(def));
+      jointOf[j.id] = out.joints.back();
     } catch (const WorldError& e) {
       throw CompileError("joint \"" + j.name + "\": " + e.what());
     }
   }
+  // Locks come last, so that joints are numbered as in the rig.
+  for (std::size_t i = 0; i < rig.parts.size(); ++i) {
+    const rig::Part& p = rig.parts[i];
+    const auto any = [](const std::array<bool, 3>& set) { return set[0] || set[1] || set[2]; };
+    if (p.role == Role::dynamic && (any(p.lockedTravel) || any(p.lockedTurn)))
+      out.world.lockAxes(out.bodies[i], p.lockedTravel, p.lockedTurn);
+  }
+  const auto jointNumber = [&](rig::Id id) { return id == rig::kNone ? -1 : jointOf.at(id); };
+  for (const rig::Cue& c : rig.cues)
+    out.cues.push_back({c, bodyOfPart.at(c.part), jointNumber(c.joint), jointNumber(c.whenParted)});
   return out;
 }
 

@@ -30,7 +30,7 @@ void LiveRun::work(const std::stop_token& stop) {
     recording_->append(run, {});
     const auto start = std::chrono::steady_clock::now();
     while (!stop.stop_requested() && recording_->size() < recording_->capacity()) {
-      recording_->append(run, run.world.step());
+      recording_->append(run, run.step());
       const double spent = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
       cost_.store(spent / run.world.time(), std::memory_order_relaxed);
     }

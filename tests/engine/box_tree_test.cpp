@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The tree against looking at every box.
+#include "engine/shape/box_tree.h"
+
 #include <gtest/gtest.h>
 
 #include <cmath>
 #include <random>
 #include <set>
-
-#include "engine/shape/box_tree.h"
 
 namespace calm {
 namespace {

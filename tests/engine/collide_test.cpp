@@ -3,7 +3,6 @@
 
 #include <gtest/gtest.h>
 
-
 namespace calm {
 namespace {
 
@@ -98,7 +97,6 @@ TEST(Collide, CentresThatCoincideStillPart) {
   ASSERT_EQ(buried.points.size(), 1u);
   EXPECT_NEAR(buried.points[0].gap, -0.15, 1e-9);
 }
-
 
 }  // namespace
 }  // namespace calm

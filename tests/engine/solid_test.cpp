@@ -96,8 +96,8 @@ TEST(Compound, AddsUpItsShapes) {
 }
 
 TEST(Mesh, RayMeetsItFromOutsideOnly) {
-  const Shape mesh = TriangleMesh{std::make_shared<MeshData>(
-      makeHeightField(5, 4, 0.5, 1, std::vector<double>(20, 2.0)))};
+  const Shape mesh =
+      TriangleMesh{std::make_shared<MeshData>(makeHeightField(5, 4, 0.5, 1, std::vector<double>(20, 2.0)))};
   const auto hit = castRay({{0.3, 5, 0.2}, {0, -1, 0}}, mesh, {});
   ASSERT_TRUE(hit);
   EXPECT_NEAR(hit->distance, 3, 1e-12);

@@ -34,8 +34,8 @@ void run(World& world, double seconds) {
   for (long i = std::lround(seconds / world.settings().frame); i > 0; --i) world.step();
 }
 
-// A ball that rolls over a flat mesh must not notice the seams: after pure rolling sets in at 5/7 of its first speed, it
-// keeps it.
+// A ball that rolls over a flat mesh must not notice the seams: after pure rolling sets in at 5/7 of its first speed,
+// it keeps it.
 TEST(Terrain, BallRollsOverSeamsAsOverAPlane) {
   World world;
   world.addBody(terrain(40, 0.25, [](double, double) { return 0.0; }));
@@ -52,8 +52,9 @@ TEST(Terrain, BoxesAndHullsRestOnIt) {
   world.addBody(terrain(20, 0.5, [](double, double) { return 0.3; }));
   std::vector<BodyId> ids;
   int i = 0;
-  for (const Shape& shape : {Shape(Box{{0.4, 0.4, 0.4}}), hullBox({0.4, 0.4, 0.4}), Shape(Cylinder{0.2, 0.4}),
-                             Shape(Compound{{{Box{{0.4, 0.1, 0.4}}, {{0, -0.15, 0}}}, {Box{{0.1, 0.3, 0.1}}, {{0, 0.05, 0}}}}})})
+  for (const Shape& shape :
+       {Shape(Box{{0.4, 0.4, 0.4}}), hullBox({0.4, 0.4, 0.4}), Shape(Cylinder{0.2, 0.4}),
+        Shape(Compound{{{Box{{0.4, 0.1, 0.4}}, {{0, -0.15, 0}}}, {Box{{0.1, 0.3, 0.1}}, {{0, 0.05, 0}}}}})})
     ids.push_back(world.addBody(tangible(shape, 2, {{-2 + 1.1 * i++, 0.52, 0.13}})));
   run(world, 3);
   for (const BodyId id : ids) {
@@ -66,7 +67,8 @@ TEST(Terrain, BoxesAndHullsRestOnIt) {
 TEST(Terrain, BoxSlidesDownASlopeOfTriangles) {
   World world;
   const double angle = 20 * kPi / 180;
-  world.addBody(terrain(40, 0.5, [&](double x, double) { return -x * std::tan(angle); }, 0.2));
+  world.addBody(terrain(
+      40, 0.5, [&](double x, double) { return -x * std::tan(angle); }, 0.2));
   BodyDef box = tangible(Box{Vec3::Constant(0.3)}, 3);
   box.friction = 0.2;
   const Quat tilt(Eigen::AngleAxisd(-angle, Vec3::UnitZ()));
@@ -121,7 +123,8 @@ TEST(FastThings, NeverPassAThinPlate) {
 TEST(FastThings, ThinRodsDoNotPassEachOther) {
   World world({.gravity = Vec3::Zero()});
   const BodyId still = world.addBody(tangible(Capsule{0.005, 1}, 0.5));
-  const BodyId fast = world.addBody(tangible(Capsule{0.005, 1}, 0.5, {{-2, 0, 0}, Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitX()))}));
+  const BodyId fast =
+      world.addBody(tangible(Capsule{0.005, 1}, 0.5, {{-2, 0, 0}, Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitX()))}));
   world.setVelocity(fast, {40, 0, 0}, Vec3::Zero());
   run(world, 0.2);
   EXPECT_GT(world.state(still).velocity.x(), 1);
@@ -223,7 +226,8 @@ TEST(Threads, DoNotChangeABit) {
       BodyId last = kWorld;
       Vec3 at(2.0 * k, 3, 0);
       for (int i = 0; i < 6; ++i) {
-        const BodyId link = world.addBody(tangible(Capsule{0.04, 0.3}, 0.5, {at + Vec3(0.15, 0, 0), Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitZ()))}));
+        const BodyId link = world.addBody(tangible(
+            Capsule{0.04, 0.3}, 0.5, {at + Vec3(0.15, 0, 0), Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitZ()))}));
         world.addJoint(joint(JointType::ball, last, i ? Vec3(0, -0.15, 0) : at, link, {0, 0.15, 0}));
         last = link;
         at.x() += 0.3;

@@ -44,6 +44,26 @@ std::string faultOfText(const std::string& text) {
   return "accepted";
 }
 
+bool fits(const std::string& text) {
+  static const nlohmann::json schemaJson = [] {
+    std::ifstream file(SCHEMA_FILE);
+    return nlohmann::json::parse(file);
+  }();
+  valijson::Schema schema;
+  valijson::SchemaParser parser;
+  const valijson::adapters::NlohmannJsonAdapter schemaAdapter(schemaJson);
+  parser.populateSchema(schemaAdapter, schema);
+  const nlohmann::json json = nlohmann::json::parse(text);
+  const valijson::adapters::NlohmannJsonAdapter adapter(json);
+  valijson::Validator validator;
+  return validator.validate(schema, adapter, nullptr);
+}
+
+std::string contentOf(const std::filesystem::path& path) {
+  std::ifstream file(path);
+  return {std::istreambuf_iterator<char>(file), {}};
+}
+
 TEST(RigFile, ShortFormGivesBothSidesTheirPivots) {
   const Rig rig = parseRig(smallRig(), "gate.rig.json");
   ASSERT_EQ(rig.joints.size(), 1u);
@@ -67,19 +87,6 @@ TEST(RigFile, DemoInTheFolderIsTheOneInTheProgram) {
 }
 
 TEST(RigFile, WhatIsWrittenAndTheShortFormFitTheSchema) {
-  std::ifstream file(SCHEMA_FILE);
-  nlohmann::json schemaJson;
-  file >> schemaJson;
-  valijson::Schema schema;
-  valijson::SchemaParser parser;
-  valijson::adapters::NlohmannJsonAdapter schemaAdapter(schemaJson);
-  parser.populateSchema(schemaAdapter, schema);
-  const auto fits = [&](const std::string& text) {
-    const nlohmann::json json = nlohmann::json::parse(text);
-    const valijson::adapters::NlohmannJsonAdapter adapter(json);
-    valijson::Validator validator;
-    return validator.validate(schema, adapter, nullptr);
-  };
   EXPECT_TRUE(fits(formatRig(jibHoistSlice())));
   EXPECT_TRUE(fits(smallRig()));
   EXPECT_FALSE(fits(smallRig("\"size_m\": [0.2, 2, 0.2]", "\"size_m\": [0.2, 2]")));
@@ -142,7 +149,7 @@ TEST(RigFile, AxesAndPartSettingsReadBackTheSame) {
   Rig rig = parseRig(text, "x");
   EXPECT_EQ(rig.joints[0].axes[0].high, 1.2);
   EXPECT_EQ(rig.joints[0].axes[0].stiffness, 100);
-  rig.parts[1].inertia = Vec3(1, 2, 2.5);
+  rig.parts[1].inertia = Mat3(Vec3(1, 2, 2.5).asDiagonal());
   rig.parts[1].center = Vec3(0.1, 0, 0);
   rig.parts[1].force = Vec3(0, 3, 0);
   rig.parts[1].torque = Vec3(1, 0, 0);
@@ -151,6 +158,106 @@ TEST(RigFile, AxesAndPartSettingsReadBackTheSame) {
   const std::string once = formatRig(rig);
   EXPECT_TRUE(formatRig(parseRig(once, "x")) == once);
 }
+
+// One rig that says everything that can be said.
+const char* const kEverything = R"({"format": "calm-tether-rig", "version": 1, "name": "all",
+ "stage": {"substeps": 12, "sleep_after_s": 2, "separation_budget_m": 1e-5, "layers_apart": [["water", "birds"]],
+  "material_pairs": [{"a": "oak", "b": "mud", "friction": 0.9, "restitution": 0.1}],
+  "ground": {"height_m": -1, "friction": 0.4, "restitution": 0.2, "material": "mud", "layer": "water"}},
+ "parts": [
+  {"id": 1, "name": "hull", "mass_kg": 3, "layer": "birds", "material": "oak", "locked_travel": ["z"], "locked_turn": ["x", "y"],
+   "shape": {"type": "hull", "points_m": [[0,0,0],[1,0,0],[0,1,0],[0,0,1]]},
+   "inertia_kg_m2": [[0.3, 0.01, 0], [0.01, 0.3, 0], [0, 0, 0.3]], "centre_of_mass_m": [0.25, 0.25, 0.25],
+   "pushes": [{"at_m": [0, 1, 0], "force_N": [1, 2, 3], "follows": true, "from_s": 1, "until_s": 2}, {"torque_Nm": [0, 0, 1]}]},
+  {"id": 2, "name": "bell", "mass_kg": 2, "position_m": [3, 0, 0], "shape": {"type": "compound", "shapes": [
+    {"type": "sphere", "radius_m": 0.1, "position_m": [-0.5, 0, 0]}, {"type": "box", "size_m": [1, 0.1, 0.1], "orientation_wxyz": [1, 0, 0, 0]}]}},
+  {"id": 3, "name": "slope", "role": "static", "position_m": [0, -0.5, 0], "shape": {"type": "mesh",
+    "vertices_m": [[0,0,0],[0,0,5],[5,0,0]], "triangles": [[0,1,2]]}},
+  {"id": 4, "name": "bed", "role": "static", "position_m": [0, -9, 0], "shape": {"type": "height_field", "columns": 2, "rows": 2,
+    "spacing_m": [1, 2], "heights_m": [0, 0.1, 0, 0.2]}},
+  {"id": 5, "name": "crank", "role": "kinematic", "position_m": [6, 0, 0], "shape": {"type": "sphere", "radius_m": 0.1}, "motion": {
+    "keys": [{"at_s": 0}, {"at_s": 1, "position_m": [6, 1, 0], "orientation_wxyz": [0, 1, 0, 0]}], "smooth": false, "repeats": true,
+    "waves": [{"along": [0, 1, 0], "amplitude": 0.1, "frequency_Hz": 2, "phase_rad": 0.5}, {"about": [1, 0, 0], "amplitude": 0.2, "frequency_Hz": 3}]}}],
+ "joints": [
+  {"id": 11, "name": "rope", "type": "pulley", "a": "hull", "b": "bell", "pivot_a_m": [0, 0, 0], "pivot_b_m": [3, 0, 0], "ratio": 2,
+   "route": [{"at_m": [0, 4, 0]}, {"on": "b", "at_m": [0, 0.1, 0]}], "axes": [{"high": 40, "stop_stiffness": 1e4, "stop_damping": 20}]},
+  {"id": 12, "name": "arm", "type": "limb", "a": "crank", "b": "bell", "pivot_m": [4, 0, 0], "axis": [1, 0, 0], "across": [0, 0, 1],
+   "cone_rad": [0.5, 0.8], "armed": false, "break_torque_Nm": 40, "pin_radius_m": 0.05,
+   "axes": [{"low": -1, "high": 1, "restitution": 0.5}, null, {"frequency_Hz": 3, "damping_ratio": 0.2, "spring_cap": 50}]},
+  {"id": 13, "name": "teeth", "type": "gear", "a": "crank", "b": "bell", "pivot_m": [5, 0, 0], "axis": [0, 0, 1], "ratio": -0.25},
+  {"id": 14, "name": "coil", "type": "spring", "a": null, "b": "bell", "pivot_a_m": [3, 3, 0], "pivot_b_m": [3, 0, 0], "axes": [{"stiffness": 90}]}],
+ "fields": [{"type": "wind", "velocity_m_s": [4, 0, 0], "linear_N_s_m": 1, "quadratic_N_s2_m2": 0.5, "parts": ["bell"]},
+  {"type": "attraction", "centre_m": [0, 9, 0], "strength_m_s2": 3, "falloff": 1, "core_m": 0.5}],
+ "cues": [{"at_s": 0.5, "do": "impulse", "part": "bell", "impulse_N_s": [1, 0, 0], "at_m": [0, 0, 0.1]},
+  {"when_parted": "arm", "do": "role", "part": "crank", "role": "static"}, {"at_s": 1, "do": "arm", "joint": "arm"},
+  {"at_s": 2, "do": "cut", "joint": 11}, {"at_s": 2, "do": "axis", "joint": "arm", "axis": 3, "settings": {"target": 0.3}},
+  {"at_s": 3, "do": "gravity", "gravity_m_s2": [0, -1.62, 0]}]})";
+
+TEST(RigFile, EverythingThatCanBeSaidReadsBackTheSame) {
+  ASSERT_TRUE(fits(kEverything));
+  const Rig rig = parseRig(kEverything, "all");
+  const std::string once = formatRig(rig);
+  EXPECT_TRUE(fits(once));
+  EXPECT_TRUE(formatRig(parseRig(once, "x")) == once);
+  EXPECT_EQ(rig.parts[4].motion->waves.size(), 2u);
+  EXPECT_EQ(rig.joints[3].axes[0].target, 3) << "a spring rests at the length that it has";
+  EXPECT_EQ(rig.joints[1].axes[2].frequency, 3);
+  EXPECT_EQ(rig.cues[4].axis.frequency, 3) << "what a cue does not name stays";
+  EXPECT_EQ(rig.cues[4].axis.target, 0.3);
+}
+
+TEST(RigFile, EveryDemoFitsTheSchemaAndReadsBackTheSame) {
+  std::set<std::string> types;
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(DEMO_FOLDER)) {
+    if (entry.path().extension() != ".json") continue;
+    const std::string text = contentOf(entry.path());
+    EXPECT_TRUE(fits(text)) << entry.path();
+    const Rig rig = loadRig(entry.path());
+    const std::string once = formatRig(rig);
+    EXPECT_TRUE(fits(once)) << entry.path();
+    EXPECT_TRUE(formatRig(parseRig(once, "x")) == once) << entry.path();
+    for (const Joint& j : rig.joints) types.insert(word(j.type));
+  }
+  for (const auto& [type, name] : kJointWords) EXPECT_TRUE(types.count(name)) << "no demo has a " << name << " joint";
+}
+
+struct BadWord {
+  const char *from, *to, *place, *word;
+};
+class BadEverything : public testing::TestWithParam<BadWord> {};
+
+TEST_P(BadEverything, NamesThePlaceAndTheThing) {
+  std::string text = kEverything;
+  const auto at = text.find(GetParam().from);
+  ASSERT_NE(at, std::string::npos);
+  text.replace(at, std::string(GetParam().from).size(), GetParam().to);
+  const std::string fault = faultOfText(text);
+  EXPECT_NE(fault.find(GetParam().place), std::string::npos) << fault;
+  EXPECT_NE(fault.find(GetParam().word), std::string::npos) << fault;
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Kinds, BadEverything,
+    testing::Values(BadWord{"[1,0,0],[0,1,0],[0,0,1]]", "[1,0,0],[0,1,0],[1,1,0]]", "parts[0].shape", "one plane"},
+                    BadWord{"[[0.3, 0.01, 0]", "[[0.3, 0.02, 0]", "parts[0].inertia_kg_m2", "symmetric"},
+                    BadWord{"\"triangles\": [[0,1,2]]", "\"triangles\": [[0,1,7]]", "parts[2].shape", "corner 7"},
+                    BadWord{"\"heights_m\": [0, 0.1, 0, 0.2]", "\"heights_m\": [0]", "parts[3].shape", "4 heights"},
+                    BadWord{"\"role\": \"static\", \"position_m\": [0, -0.5, 0]", "\"position_m\": [0, -0.5, 0]",
+                            "slope", "volume"},
+                    BadWord{"{\"at_s\": 0}", "{\"at_s\": 5}", "parts[4].motion", "after the one before"},
+                    BadWord{"\"about\": [1, 0, 0]", "\"along\": [1, 0, 0], \"about\": [1, 0, 0]", "waves[1]", "either"},
+                    BadWord{"\"locked_turn\": [\"x\", \"y\"]", "\"locked_turn\": [\"w\"]", "locked_turn[0]", "\"w\""},
+                    BadWord{"\"frequency_Hz\": 3, \"damping_ratio\"", "\"stiffness\": 3, \"damping_ratio\"",
+                            "joints[1].axes[2]", "frequency_Hz"},
+                    BadWord{"\"spring_cap\": 50", "\"spring_cap\": 0", "arm", "cap"},
+                    BadWord{"\"restitution\": 0.5", "\"restitution\": 1.5", "arm", "restitution"},
+                    BadWord{"\"cone_rad\": [0.5, 0.8]", "\"cone_rad\": [0.5]", "joints[1].cone_rad", "two angles"},
+                    BadWord{"\"ratio\": -0.25", "\"ratio\": 0", "teeth", "ratio"},
+                    BadWord{"\"on\": \"b\"", "\"on\": \"moon\"", "joints[0].route[1].on", "moon"},
+                    BadWord{"\"type\": \"wind\"", "\"type\": \"rain\"", "fields[0].type", "rain"},
+                    BadWord{"\"do\": \"cut\"", "\"do\": \"sing\"", "cues[3].do", "sing"},
+                    BadWord{"\"when_parted\": \"arm\"", "\"when_parted\": \"leg\"", "cues[1].when_parted", "leg"},
+                    BadWord{"\"axis\": 3", "\"axis\": 9", "cues[4].axis", "1 to 4"}));
 
 TEST(RigFile, TruncatedAnywhereGivesAFaultAndNothingElse) {
   const std::string text = smallRig();

@@ -45,7 +45,7 @@ TEST(Compile, NamesTheFaultyThing) {
 
 TEST(Report, HoldsWhatIsPromised) {
   const rig::Rig rig = hangingCrate();
-  const json report = json::parse(formatReport(rig, runToEnd(rig, {.seconds = 1, .onFrame = {}})));
+  const json report = json::parse(formatReport(rig, runToEnd(rig, {.seconds = 1, .every = {}, .onFrame = {}})));
   const json& joint = report.at("joints").at(0);
   for (const char* key : {"name", "type", "separation_peak_m", "separation_end_m", "force_peak_N", "force_end_N",
                           "torque_peak_Nm", "torque_end_Nm", "parted_at_s"})
@@ -65,7 +65,7 @@ TEST(Report, HoldsWhatIsPromised) {
 
 TEST(Report, TellsWhenAJointParted) {
   const rig::Rig rig = hangingCrate(90);
-  const json report = json::parse(formatReport(rig, runToEnd(rig, {.seconds = 1, .onFrame = {}})));
+  const json report = json::parse(formatReport(rig, runToEnd(rig, {.seconds = 1, .every = {}, .onFrame = {}})));
   EXPECT_LE(report.at("joints").at(0).at("parted_at_s").get<double>(), 0.02);
   EXPECT_LT(report.at("parts").at(0).at("position_m").at(1).get<double>(), -4);
 }
@@ -75,7 +75,7 @@ TEST(Csv, HasARowAFrameAndQuotesNames) {
   rig.parts[0].name = "crate, \"old\"";
   std::ostringstream out;
   writeCsvHeader(out, rig);
-  runToEnd(rig, {.seconds = 0.5, .onFrame = [&](const CompiledRig& run) { writeCsvRow(out, run); }});
+  runToEnd(rig, {.seconds = 0.5, .every = {}, .onFrame = [&](const CompiledRig& run) { writeCsvRow(out, run); }});
   const std::string text = out.str();
   EXPECT_EQ(std::count(text.begin(), text.end(), '\n'), 1 + 31);
   EXPECT_THAT(text, testing::HasSubstr("\"crate, \"\"old\"\" x_m\""));
@@ -106,10 +106,10 @@ TEST(LiveRun, AgreesWithTheRunToTheEnd) {
   const auto rig = std::make_shared<const rig::Rig>(rig::jibHoistSlice());
   LiveRun run(rig);
   finish(run);
-  const RunResult result = runToEnd(*rig, {.seconds = 8, .onFrame = {}});
+  const RunResult result = runToEnd(*rig, {.seconds = 8, .every = {}, .onFrame = {}});
   const Recording& r = *run.recording();
   for (std::size_t i = 0; i < rig->parts.size(); ++i)
-    EXPECT_EQ(r.frame(r.size() - 1).parts[i].pose.position, result.parts[i].pose.position);
+    EXPECT_EQ(r.frame(r.size() - 1).parts[i].pose.position, result.end.parts[i].state.pose.position);
 }
 
 TEST(LiveRun, StopsAtOnceWhenLetGo) {

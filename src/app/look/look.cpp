@@ -71,6 +71,61 @@ void drawGlyph(QPainter& painter, const QRectF& square, JointType type, const QC
       painter.drawEllipse(QPointF(c.x() - r * 1.3, c.y()), r * 0.4, r * 0.4);
       painter.drawEllipse(QPointF(c.x() + r * 1.3, c.y()), r * 0.4, r * 0.4);
       break;
+    case JointType::limb:  // a bone in the cone of its reach
+      painter.drawLine(QPointF(c.x(), c.y() + r * 1.3), QPointF(c.x() - r * 1.1, c.y() - r * 1.1));
+      painter.drawLine(QPointF(c.x(), c.y() + r * 1.3), QPointF(c.x() + r * 1.1, c.y() - r * 1.1));
+      painter.drawArc(QRectF(c.x() - r * 1.1, c.y() - r * 1.6, r * 2.2, r), 0, 360 * 16);
+      painter.setBrush(color);
+      painter.drawEllipse(QPointF(c.x(), c.y() + r * 1.2), r * 0.45, r * 0.45);
+      break;
+    case JointType::wheel:  // a wheel under its strut
+      painter.drawLine(QPointF(c.x(), c.y() - r * 1.7), QPointF(c.x(), c.y() + r * 0.4));
+      painter.drawEllipse(QPointF(c.x(), c.y() + r * 0.5), r * 1.1, r * 1.1);
+      painter.setBrush(color);
+      painter.drawEllipse(QPointF(c.x(), c.y() + r * 0.5), r * 0.3, r * 0.3);
+      break;
+    case JointType::screw:  // a shaft with its thread
+      painter.drawLine(QPointF(c.x() - r * 1.6, c.y()), QPointF(c.x() + r * 1.6, c.y()));
+      for (const double x : {-0.9, -0.1, 0.7})
+        painter.drawLine(QPointF(c.x() + x * r, c.y() + r * 0.8), QPointF(c.x() + (x + 0.5) * r, c.y() - r * 0.8));
+      break;
+    case JointType::sixAxis:  // the three axes from one corner
+      painter.drawLine(c, QPointF(c.x(), c.y() - r * 1.4));
+      painter.drawLine(c, QPointF(c.x() + r * 1.3, c.y() + r * 0.8));
+      painter.drawLine(c, QPointF(c.x() - r * 1.3, c.y() + r * 0.8));
+      painter.setBrush(color);
+      painter.drawEllipse(c, r * 0.4, r * 0.4);
+      break;
+    case JointType::spring: {  // its coil
+      QPolygonF coil{QPointF(c.x() - r * 1.7, c.y())};
+      for (int i = 0; i < 6; ++i) coil << QPointF(c.x() + r * (-1.1 + 0.44 * i), c.y() + (i % 2 ? r : -r) * 0.8);
+      coil << QPointF(c.x() + r * 1.7, c.y());
+      painter.drawPolyline(coil);
+      break;
+    }
+    case JointType::pulley:  // a sheave and the rope over it
+      painter.drawEllipse(QPointF(c.x(), c.y() - r * 0.4), r * 0.9, r * 0.9);
+      painter.drawLine(QPointF(c.x() - r * 0.9, c.y() - r * 0.4), QPointF(c.x() - r * 0.9, c.y() + r * 1.5));
+      painter.drawLine(QPointF(c.x() + r * 0.9, c.y() - r * 0.4), QPointF(c.x() + r * 0.9, c.y() + r * 1.5));
+      break;
+    case JointType::winch:  // a drum between its cheeks, the rope leaving it
+      painter.drawRect(QRectF(c.x() - r * 0.8, c.y() - r * 1.1, r * 1.6, r * 1.3));
+      for (const double x : {-1.1, 1.1})
+        painter.drawLine(QPointF(c.x() + x * r, c.y() - r * 1.5), QPointF(c.x() + x * r, c.y() + r * 0.6));
+      painter.drawLine(QPointF(c.x() + r * 0.4, c.y() + r * 0.2), QPointF(c.x() + r * 0.4, c.y() + r * 1.7));
+      break;
+    case JointType::gear:  // two wheels that mesh
+      painter.drawEllipse(QPointF(c.x() - r * 0.65, c.y()), r * 0.75, r * 0.75);
+      painter.drawEllipse(QPointF(c.x() + r * 0.85, c.y()), r * 0.55, r * 0.55);
+      painter.setBrush(color);
+      painter.drawEllipse(QPointF(c.x() + r * 0.15, c.y()), r * 0.22, r * 0.22);
+      break;
+    case JointType::rack:  // a pinion on its bar
+      painter.drawEllipse(QPointF(c.x(), c.y() - r * 0.4), r * 0.85, r * 0.85);
+      painter.drawLine(QPointF(c.x() - r * 1.6, c.y() + r), QPointF(c.x() + r * 1.6, c.y() + r));
+      for (const double x : {-1.2, -0.4, 0.4, 1.2})
+        painter.drawLine(QPointF(c.x() + x * r, c.y() + r), QPointF(c.x() + x * r, c.y() + r * 0.6));
+      break;
     case JointType::fixed:  // a weld: square with its seam
       painter.drawRect(QRectF(c.x() - r, c.y() - r, 2 * r, 2 * r));
       painter.drawLine(QPointF(c.x() - r, c.y() + r), QPointF(c.x() + r, c.y() - r));

@@ -26,9 +26,11 @@ inline const QColor kAmberTint(0xFB, 0xEB, 0xD4);
 // The View's haze, from above to below the horizon.
 inline const QColor kHazeHigh(0xEE, 0xF4, 0xF4);
 inline const QColor kHazeLow(0xD3, 0xDE, 0xE0);
-// Parts: stone for what stands, sea glass for what moves.
+// Parts: stone for what stands, sea glass for what moves by itself.
 inline const QColor kStone(0xC9, 0xC0, 0xAE);
 inline const QColor kGlass(0x8F, 0xB3, 0xB8);
+// And driftwood for what is moved.
+inline const QColor kSand(0xB9, 0xA0, 0x7C);
 
 constexpr int kRowHeight = 24;
 constexpr int kMargin = 14;

@@ -91,11 +91,20 @@ void PartMaker::take(const Pick& pick) {
 
 // --- Joint ---
 
+namespace {
+// Those that two parts and a pivot describe; pulleys, winches and meshes need more.
+constexpr JointType kTypes[] = {JointType::ball,  JointType::hinge,    JointType::fixed,     JointType::slider,
+                                JointType::limb,  JointType::cylinder, JointType::universal, JointType::planar,
+                                JointType::wheel, JointType::screw,    JointType::sixAxis,   JointType::distance,
+                                JointType::spring};
+}  // namespace
+
 JointMaker::JointMaker(Session& session, QWidget* parent)
     : Maker(session, tr("Joint"), tr("Click two parts in the View, then a point if the pivot belongs elsewhere."),
             tr("Join them"), parent) {
-  type_ = addChoice(
-      tr("Type"), {tr("ball"), tr("hinge"), tr("fixed"), tr("slider"), tr("cylinder"), tr("universal"), tr("planar")});
+  QStringList types;
+  for (const JointType type : kTypes) types << tr(rig::word(type));
+  type_ = addChoice(tr("Type"), types);
   a_ = addPartChoice(tr("First"), true);
   b_ = addPartChoice(tr("Second"), true);
   where_ = addChoice(tr("Pivot"),
@@ -137,7 +146,10 @@ Vec3 JointMaker::axis() const {
 
 QString JointMaker::preview(Preview& preview) {
   showRow(point_, where_->currentIndex() == 3);
-  showRow(axis_, type_->currentIndex() == 1 || type_->currentIndex() > 2);
+  const JointType type = kTypes[type_->currentIndex()];
+  const bool round = type == JointType::ball || type == JointType::fixed;
+  const bool spans = type == JointType::distance || type == JointType::spring;  // between the two centres
+  showRow(axis_, !round && !spans);
   preview.partners = {idOf(a_), idOf(b_)};
   if (idOf(a_) == idOf(b_)) return tr("Choose two different things to join.");
   rig::Rig trial = session_.rig();
@@ -155,8 +167,6 @@ QString JointMaker::stepName() const {
 }
 
 void JointMaker::apply(rig::Rig& rig) {
-  constexpr JointType kTypes[] = {JointType::ball,     JointType::hinge,     JointType::fixed, JointType::slider,
-                                  JointType::cylinder, JointType::universal, JointType::planar};
   made_ = rig::addJoint(rig, kTypes[type_->currentIndex()], idOf(a_), idOf(b_), pivot(), axis());
 }
 

@@ -5,6 +5,8 @@
 #include <numbers>
 
 #include "app/look/look.h"
+#include "engine/shape/hull.h"
+#include "engine/shape/mesh.h"
 
 namespace calm::app {
 
@@ -122,6 +124,26 @@ void buildCylinder(std::vector<float>& faces, std::vector<float>& edges) {
   }
 }
 
+void buildHull(const HullData& hull, std::vector<float>& faces, std::vector<float>& edges) {
+  for (const HullData::Face& f : hull.faces) {
+    const auto corner = [&](std::size_t i) { return hull.vertices[f.vertices[i % f.vertices.size()]]; };
+    for (std::size_t i = 1; i + 1 < f.vertices.size(); ++i)
+      for (const std::size_t k : {std::size_t{0}, i, i + 1}) push(faces, corner(k), f.normal);
+    for (std::size_t i = 0; i < f.vertices.size(); ++i)
+      push(edges, corner(i), f.normal), push(edges, corner(i + 1), f.normal);
+  }
+}
+
+// With the edges that stick out.
+void buildTriangles(const MeshData& mesh, std::vector<float>& faces, std::vector<float>& edges) {
+  for (const MeshData::Triangle& t : mesh.triangles)
+    for (std::size_t e = 0; e < 3; ++e) {
+      const Vec3 &from = mesh.vertices[t.vertices[e]], &to = mesh.vertices[t.vertices[(e + 1) % 3]];
+      push(faces, from, t.normal);
+      if (t.sharp[e]) push(edges, from, t.normal), push(edges, to, t.normal);
+    }
+}
+
 QMatrix4x4 modelMatrix(const Pose& pose, const Vec3& scale) {
   const Mat3 m = pose.rotation.toRotationMatrix() * scale.asDiagonal();
   const Vec3& t = pose.position;
@@ -192,9 +214,11 @@ void Renderer::drawGround(double height) {
 }
 
 Renderer::Mesh& Renderer::meshOf(const Shape& shape) {
-  std::pair<int, int> key(static_cast<int>(shape.index()), 0);
+  std::tuple<int, int, const void*> key(static_cast<int>(shape.index()), 0, nullptr);
   if (const auto* c = std::get_if<Capsule>(&shape))
-    key.second = static_cast<int>(std::lround(1000 * c->coreHalfLength() / c->radius));
+    std::get<1>(key) = static_cast<int>(std::lround(1000 * c->coreHalfLength() / c->radius));
+  if (const auto* h = std::get_if<ConvexHull>(&shape)) std::get<2>(key) = h->data.get();
+  if (const auto* m = std::get_if<TriangleMesh>(&shape)) std::get<2>(key) = m->data.get();
   std::unique_ptr<Mesh>& mesh = meshes_[key];
   if (!mesh) {
     std::vector<float> faces, edges;
@@ -202,8 +226,12 @@ Renderer::Mesh& Renderer::meshOf(const Shape& shape) {
       buildBox(faces, edges);
     else if (std::holds_alternative<Cylinder>(shape))
       buildCylinder(faces, edges);
+    else if (const auto* h = std::get_if<ConvexHull>(&shape))
+      buildHull(*h->data, faces, edges);
+    else if (const auto* m = std::get_if<TriangleMesh>(&shape))
+      buildTriangles(*m->data, faces, edges);
     else
-      buildRound(key.second / 1000.0, faces);
+      buildRound(std::get<1>(key) / 1000.0, faces);
     mesh = upload(faces, edges);
   }
   return *mesh;
@@ -240,6 +268,14 @@ void Renderer::bindModel(const Pose& pose, const Vec3& scale, const QMatrix4x4& 
 }
 
 void Renderer::drawShape(const Shape& shape, const Pose& pose, const QColor& color, const QColor& edge, double alpha) {
+  forEachSimple(shape, pose, [&](const Shape& s, const Pose& p) { drawSimple(s, p, color, edge, alpha); });
+}
+
+void Renderer::drawShadow(const Shape& shape, const Pose& pose, double groundHeight) {
+  forEachSimple(shape, pose, [&](const Shape& s, const Pose& p) { shadowSimple(s, p, groundHeight); });
+}
+
+void Renderer::drawSimple(const Shape& shape, const Pose& pose, const QColor& color, const QColor& edge, double alpha) {
   Mesh& mesh = meshOf(shape);
   bindModel(pose, scaleOf(shape));
   solid_.setUniformValue("flatness", 0.0f);
@@ -258,7 +294,7 @@ void Renderer::drawShape(const Shape& shape, const Pose& pose, const QColor& col
   glDrawArrays(GL_LINES, 0, mesh.edgeVertices);
 }
 
-void Renderer::drawShadow(const Shape& shape, const Pose& pose, double groundHeight) {
+void Renderer::shadowSimple(const Shape& shape, const Pose& pose, double groundHeight) {
   Mesh& mesh = meshOf(shape);
   // Along the sun onto the ground, lifted by a hair.
   const float g = float(groundHeight + reach_ * 2e-4);

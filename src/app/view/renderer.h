@@ -9,6 +9,7 @@
 #include <QOpenGLVertexArrayObject>
 #include <map>
 #include <memory>
+#include <tuple>
 
 #include "app/view/camera.h"
 
@@ -36,11 +37,14 @@ class Renderer : protected QOpenGLExtraFunctions {
     int faceVertices = 0, edgeVertices = 0;
   };
   Mesh& meshOf(const Shape& shape);
+  void drawSimple(const Shape& shape, const Pose& pose, const QColor& color, const QColor& edge, double alpha);
+  void shadowSimple(const Shape& shape, const Pose& pose, double groundHeight);
   std::unique_ptr<Mesh> upload(const std::vector<float>& faces, const std::vector<float>& edges);
   void bindModel(const Pose& pose, const Vec3& scale, const QMatrix4x4& before = {});
 
   QOpenGLShaderProgram solid_, ground_;
-  std::map<std::pair<int, int>, std::unique_ptr<Mesh>> meshes_;  // by kind and, for capsules, proportion in thousandths
+  // By kind and, for capsules, proportion in thousandths; hulls and meshes by their data.
+  std::map<std::tuple<int, int, const void*>, std::unique_ptr<Mesh>> meshes_;
   QOpenGLVertexArrayObject groundArray_;
   QOpenGLBuffer groundBuffer_;
   QMatrix4x4 matrix_;

@@ -190,7 +190,7 @@ void View::paintGL() {
     const rig::Part& p = rig.parts[i];
     const bool marked = chosen.count(p.id) || (p.line && chosen.count(p.line)) ||
                         std::find(partners.begin(), partners.end(), p.id) != partners.end();
-    const QColor base = p.role == Role::dynamic ? look::kGlass : look::kStone;
+    const QColor base = p.role == Role::dynamic ? look::kGlass : p.role == Role::kinematic ? look::kSand : look::kStone;
     const QColor color = marked ? QColor(0x5F, 0xA8, 0xB6) : base;
     renderer_.drawShape(p.shape, poseOf(i), color, marked ? look::kTeal : base.darker(165));
   }

@@ -16,8 +16,8 @@ namespace {
 
 // Volume, centre and inertia from the tetrahedra between the origin and each face's triangles.
 void weigh(HullData& hull) {
-  // Integral of x x^T over a tetrahedron with one corner at the origin, for the others as columns: |det| / 120 V (I + 1)
-  // V^T (Blow and Binstock, Game Developer 2004; from the canonical tetrahedron's covariance).
+  // Integral of x x^T over a tetrahedron with one corner at the origin, for the others as columns: |det| / 120 V (I +
+  // 1) V^T (Blow and Binstock, Game Developer 2004; from the canonical tetrahedron's covariance).
   Mat3 canonical = Mat3::Constant(1.0 / 120);
   canonical.diagonal().setConstant(1.0 / 60);
   const Vec3 inside = [&] {
@@ -70,9 +70,11 @@ HullData makeHull(const std::vector<Vec3>& points) {
     orgQhull::Qhull quickhull;
     quickhull.runQhull("", 3, static_cast<int>(points.size()), numbers.data(), "");
     std::map<int, int> index;  // of the point in the hull
-    for (const orgQhull::QhullVertex& v : quickhull.vertexList()) {
-      index[v.point().id()] = static_cast<int>(hull.vertices.size());
-      hull.vertices.push_back(points[v.point().id()]);
+    for (const orgQhull::QhullVertex& v : quickhull.vertexList()) index[v.point().id()] = 0;
+    // In the order in which the points were given, so that a hull of its own corners keeps theirs.
+    for (auto& [id, number] : index) {
+      number = static_cast<int>(hull.vertices.size());
+      hull.vertices.push_back(points[static_cast<std::size_t>(id)]);
     }
     for (const orgQhull::QhullFacet& facet : quickhull.facetList()) {
       if (!facet.isGood()) continue;

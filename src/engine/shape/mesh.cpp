@@ -40,7 +40,8 @@ MeshData makeMesh(const std::vector<Vec3>& vertices, const std::vector<std::arra
   for (const auto& t : triangles) {
     for (const int v : t)
       if (v < 0 || v >= static_cast<int>(vertices.size()))
-        throw std::invalid_argument("a triangle of the mesh names corner " + std::to_string(v) + ", which is not there");
+        throw std::invalid_argument("a triangle of the mesh names corner " + std::to_string(v) +
+                                    ", which is not there");
     const Vec3 area = (vertices[t[1]] - vertices[t[0]]).cross(vertices[t[2]] - vertices[t[0]]);
     if (area.norm() < 1e-14) continue;
     mesh.triangles.push_back({t, {true, true, true}, area.normalized()});

@@ -198,20 +198,19 @@ std::string faultOf(const Shape& shape) {
 }
 
 double volumeOf(const Shape& shape) {
-  return std::visit(Overload{[](const Sphere& s) { return 4.0 / 3 * kPi * std::pow(s.radius, 3); },
-                             [](const Capsule& c) {
-                               return kPi * c.radius * c.radius * (2 * c.coreHalfLength() + 4.0 / 3 * c.radius);
-                             },
-                             [](const Cylinder& c) { return kPi * c.radius * c.radius * c.length; },
-                             [](const Box& b) { return b.size.prod(); }, [](const HalfSpace&) { return 0.0; },
-                             [](const ConvexHull& h) { return h.data->volume; },
-                             [](const TriangleMesh&) { return 0.0; },
-                             [](const Compound& c) {
-                               double sum = 0;
-                               for (const PlacedShape& s : c.shapes) sum += volumeOf(s.shape);
-                               return sum;
-                             }},
-                    shape);
+  return std::visit(
+      Overload{
+          [](const Sphere& s) { return 4.0 / 3 * kPi * std::pow(s.radius, 3); },
+          [](const Capsule& c) { return kPi * c.radius * c.radius * (2 * c.coreHalfLength() + 4.0 / 3 * c.radius); },
+          [](const Cylinder& c) { return kPi * c.radius * c.radius * c.length; },
+          [](const Box& b) { return b.size.prod(); }, [](const HalfSpace&) { return 0.0; },
+          [](const ConvexHull& h) { return h.data->volume; }, [](const TriangleMesh&) { return 0.0; },
+          [](const Compound& c) {
+            double sum = 0;
+            for (const PlacedShape& s : c.shapes) sum += volumeOf(s.shape);
+            return sum;
+          }},
+      shape);
 }
 
 MassProperties massPropertiesOf(const Shape& shape, double mass) {

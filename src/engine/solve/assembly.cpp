@@ -406,6 +406,11 @@ void Assembly::acceptLoose(double time) {
     }
 }
 
+void Assembly::forgiveMisfit() {
+  for (const Node& n : nodes_)
+    for (int r = 0; r < n.rows; ++r) offset_[n.offset + r] = errorOf(fresh_, n, r);
+}
+
 void Assembly::fadeOffset(double factor) {
   for (double& o : offset_) o *= factor;
 }

@@ -94,6 +94,8 @@ class Assembly {
   // The same after a step at velocity level, whose left-over errors are not to turn into speed: they become an offset
   // that fades away.
   void acceptLoose(double time);
+  // Takes the present errors as an offset that fades away: a rig put together with a misfit closes gently.
+  void forgiveMisfit();
   // Fades the offset by the given factor.
   void fadeOffset(double factor);
   void forgetCurvature() { std::fill(curvature_.begin(), curvature_.end(), 0.0); }

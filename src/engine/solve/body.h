@@ -24,8 +24,8 @@ struct Body {
   double linearDamping = 0, angularDamping = 0;  // 1/s
   double gravityScale = 1;
   bool jointed = false;                  // some joint holds it
-  bool asleep = false;   // at rest, and not computed
-  double restTime = 0;   // s, since when it rests
+  bool asleep = false;                   // at rest, and not computed
+  double restTime = 0;                   // s, since when it rests
   bool weighed = false;                  // its mass properties are known, so that it can be dynamic
   std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity
 

@@ -28,8 +28,8 @@ constexpr double kFallbackRate = 0.2;
 constexpr int kFallbackStay = 30;
 // Kinetic energy that closing separations may cost beyond what was lost before, as a fraction of the whole.
 constexpr double kOverdraft = 0.002;
-// What separation is left then is closed by this factor a substep.
-constexpr double kOffsetFade = 0.9;
+// What separation is left then, and what a rig was put together with, is closed in this time (s, to 1/e).
+constexpr double kOffsetFade = 0.1;
 
 // Contacts and joints alternate until a sweep changes no contact velocity by more than this, m/s.
 constexpr double kContactTolerance = 1e-5;
@@ -102,7 +102,10 @@ Residual Island::advance(const Scene& scene, bool fresh) {
     }
   for (ContactPair* pair : pairs) pair->frameImpulse = pair->frameMoment = Vec3::Zero();
   evaluate(scene);
-  if (fresh) prime(scene);
+  if (fresh) {
+    for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
+    prime(scene);
+  }
   strained_ = touched_ = false;
   const double energyBefore = energy(scene);
   for (int s = 0; s < substeps; ++s) {
@@ -268,7 +271,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   std::vector<Body>& b = scene.bodies;
   if (std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->fallback() > 0; }))
     return false;
-  for (Assembly* assembly : assemblies) assembly->fadeOffset(kOffsetFade);
+  for (Assembly* assembly : assemblies) assembly->fadeOffset(std::exp(-h / kOffsetFade));
   steer(scene, h);
   factor(scene, h, kStiffnessShare);
   findContacts(scene, h, false);

@@ -1,0 +1,50 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The parts of the rig format, each read and written in one place. Readers throw FileError through Node::fail.
+#pragma once
+
+#include <map>
+#include <set>
+
+#include "rig/format/node.h"
+
+namespace calm::rig {
+
+// Finds parts by id or, if only one bears it, by name.
+class PartIndex {
+ public:
+  explicit PartIndex(const Rig& rig);
+  Id read(const Node& n) const;
+
+ private:
+  std::set<Id> ids_;
+  std::map<std::string, Id> names_;
+};
+
+Stage readStage(const Node& n);
+Json writeStage(const Stage& stage);
+
+Shape readShape(const Node& n);
+Json writeShape(const Shape& shape);
+
+Part readPart(const Node& n);
+Json writePart(const Part& part);
+
+// Keys that say what happens on an axis.
+extern const std::initializer_list<const char*> kAxisKeys;
+void readAxis(const Node& n, AxisDef& axis);
+// What differs from the other axis.
+Json writeAxis(const AxisDef& axis, const AxisDef& other = {});
+
+Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index);
+Json writeJoint(const Joint& joint);
+
+Line readLine(const Node& n);
+Json writeLine(const Line& line);
+
+Field readField(const Node& n, const PartIndex& index);
+Json writeField(const Field& field);
+
+Cue readCue(const Node& n, const Rig& rig, const PartIndex& index);
+Json writeCue(const Cue& cue, const Rig& rig);
+
+}  // namespace calm::rig
