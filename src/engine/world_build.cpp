@@ -169,7 +169,7 @@ void World::settleAxes(JointState& j) const {
         }
     }
     const bool rope = j.def.type == JointType::pulley || j.def.type == JointType::winch;
-    if (rope && axis.high == kNoLimit) axis.high = at;
+    if (rope && axis.high == kNoLimit) axis.high = std::max(at, axis.low);
     if (axis.frequency > 0) stiffenByFrequency(j, k);
   }
 }

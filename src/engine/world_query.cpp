@@ -15,13 +15,6 @@ void require(bool condition, const std::string& fault) {
   if (!condition) throw WorldError(fault);
 }
 
-// Above its cap a spring pulls with a constant force.
-double springEnergy(const AxisDef& axis, double stretch) {
-  const double x = std::abs(stretch), knee = axis.stiffness > 0 ? axis.springCap / axis.stiffness : 0;
-  if (axis.stiffness == 0 || x <= knee) return 0.5 * axis.stiffness * x * x;
-  return axis.springCap * (x - knee / 2);
-}
-
 }  // namespace
 
 void World::readAxes(JointState& j) const {

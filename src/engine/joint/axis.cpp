@@ -40,7 +40,9 @@ SpringStep springStep(double k, double c, double mass, double h, bool crowded) {
   const double implicit = blend(w, 2, 4);
   scale += implicit * (1 + w2 + d - scale);
   shift += implicit * (1 - shift);
-  return {(scale - 1) * mass, c * h + shift * k * h * h};
+  // Below it, the law would be lost in round-off.
+  constexpr double kLeast = 1e-9;
+  return {std::max(scale - 1, kLeast) * mass, c * h + shift * k * h * h};
 }
 
 std::string faultOf(const AxisDef& axis) {
@@ -57,6 +59,12 @@ std::string faultOf(const AxisDef& axis) {
   if (!(axis.springCap > 0)) return "the cap of a spring must be above 0";
   if (!(axis.restitution >= 0 && axis.restitution <= 1)) return "the restitution of a stop must lie in 0 to 1";
   return {};
+}
+
+double springEnergy(const AxisDef& axis, double stretch) {
+  const double x = std::abs(stretch), knee = axis.stiffness > 0 ? axis.springCap / axis.stiffness : 0;
+  if (axis.stiffness == 0 || x <= knee) return 0.5 * axis.stiffness * x * x;
+  return axis.springCap * (x - knee / 2);
 }
 
 }  // namespace calm

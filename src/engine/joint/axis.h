@@ -53,6 +53,9 @@ struct SpringStep {
 };
 SpringStep springStep(double stiffness, double damping, double mass, double h, bool crowded);
 
+// J, at this stretch from the target; above its cap a spring pulls with a constant force.
+double springEnergy(const AxisDef& axis, double stretch);
+
 // Empty if the numbers make sense; otherwise what is wrong, as the end of a sentence.
 std::string faultOf(const AxisDef& axis);
 

@@ -390,7 +390,7 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
       const double moved = after.error()[r] - before.error()[r];
       curvature_[n.offset + r] = moved - h * v;
       force_[n.offset + r] = impulse_[n.offset + r] / time;
-      if (n.axes) work_[n.offset + r] = force_[n.offset + r] * moved, settleWinding(n.offset + r);
+      if (n.axes) work_[n.offset + r] = force_[n.offset + r] * moved, noteDriveWork(n.offset + r);
     }
   }
 }
@@ -402,7 +402,7 @@ void Assembly::acceptLoose(double time) {
     for (int r = 0; r < n.rows; ++r) {
       offset_[n.offset + r] = errorOf(fresh_, n, r);
       work_[n.offset + r] = impulse_[n.offset + r] * (fresh_[n.memory + r] - rows_[n.memory + r]) / time;
-      settleWinding(n.offset + r);
+      noteDriveWork(n.offset + r);
     }
 }
 

@@ -96,6 +96,17 @@ class Assembly {
   void acceptLoose(double time);
   // Takes the present errors as an offset that fades away: a rig put together with a misfit closes gently.
   void forgiveMisfit();
+  // Forgets everything but the joints: forces, states, curvature. Windings and winches are taken from what the world
+  // has kept. To be followed by evaluate() and forgiveMisfit().
+  void reset(const std::array<Winding, kMaxAxes>& windings, const std::array<AxisDef, kMaxAxes>& axes, int node);
+  void forget();
+  // J, kept in springs and soft stops at the fresh coordinates.
+  double storedEnergy() const;
+  // J, that drives have put in since the last call: what is beyond the account of conservative rows.
+  double takeDriveWork();
+  // What springs, drives and friction do in a solve: mean rate times impulse, with the rates noted before it.
+  void noteRatesForWork(const std::vector<Body>& bodies);
+  double workOfSolve(const std::vector<Body>& bodies) const;
   // Fades the offset by the given factor.
   void fadeOffset(double factor);
   void forgetCurvature() { std::fill(curvature_.begin(), curvature_.end(), 0.0); }
@@ -175,7 +186,12 @@ class Assembly {
     const bool winds = axis_[row].kind == Kind::winch && state_[row] == State::atHigh;
     return winds || state_[row] == State::drive ? axis_[row].def.speed : 0;
   }
-  void settleWinding(int row) { axis_[row].winding.before = axis_[row].winding.now; }
+  void noteDriveWork(int row) {
+    axis_[row].winding.before = axis_[row].winding.now;
+    const bool drives = (axis_[row].kind == Kind::stop && axis_[row].def.cap > 0) ||
+                        (axis_[row].kind == Kind::winch && axis_[row].def.speed != 0);
+    if (drives) driveWork_ += std::max(0.0, work_[row]);
+  }
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.
   double errorOf(const std::vector<double>& memory, const Node& n, int r) const;
@@ -222,6 +238,8 @@ class Assembly {
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about
   int fallback_ = 0;
   double budget_ = 0;
+  double driveWork_ = 0;
+  std::vector<double> workRates_;
 };
 
 }  // namespace calm

@@ -2,6 +2,7 @@
 // What an assembly does on its free axes: springs, and the active set of stops and drives.
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 #include "engine/solve/assembly.h"
 
@@ -336,6 +337,63 @@ void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std:
     windings[axis.number] = axis.winding;
     if (axis.kind == Kind::winch) axes[axis.number].high = axis.def.high;
   }
+}
+
+void Assembly::reset(const std::array<Winding, kMaxAxes>& windings, const std::array<AxisDef, kMaxAxes>& axes,
+                     int node) {
+  const Node& n = nodes_[node];
+  for (int r = 0; n.axes && r < n.rows; ++r) {
+    Axis& axis = axis_[n.offset + r];
+    axis.winding = windings[axis.number];
+    axis.def = axes[axis.number];
+    state_[n.offset + r] = axis.kind == Kind::spring                        ? State::spring
+                           : axis.kind == Kind::stop && axis.def.isLocked() ? State::atHigh
+                                                                            : State::set;
+  }
+}
+
+void Assembly::forget() {
+  for (auto* v :
+       {&impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_, &rateNow_, &rateAtRest_, &work_, &target_})
+    std::fill(v->begin(), v->end(), 0.0);
+  std::fill(sign_.begin(), sign_.end(), static_cast<signed char>(0));
+  budget_ = driveWork_ = 0;
+}
+
+double Assembly::storedEnergy() const {
+  double sum = 0;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+      const Axis& axis = axis_[n.offset + r];
+      const double at = fresh_[n.memory + r];
+      if (axis.kind == Kind::spring) sum += springEnergy(axis.def, at - axis.def.target);
+      if (axis.kind != Kind::softStop) continue;
+      const double beyond = std::max({at - axis.def.high, axis.def.low - at, 0.0});
+      sum += 0.5 * axis.def.stopStiffness * beyond * beyond;
+    }
+  return sum;
+}
+
+double Assembly::takeDriveWork() {
+  return std::exchange(driveWork_, 0.0);
+}
+
+void Assembly::noteRatesForWork(const std::vector<Body>& bodies) {
+  if (!hasAxes_) return;
+  workRates_.assign(impulse_.size(), 0);
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && r < n.rows; ++r) workRates_[n.offset + r] = rateOf(n, r, bodies);
+}
+
+double Assembly::workOfSolve(const std::vector<Body>& bodies) const {
+  double sum = 0;
+  if (!hasAxes_) return sum;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (!held(row)) sum += impulse_[row] * (workRates_[row] + rateOf(n, r, bodies)) / 2;
+    }
+  return sum;
 }
 
 }  // namespace calm

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "engine/solve/geometric_stiffness.h"
 
@@ -37,7 +38,15 @@ constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
 
 // Changes of side of stops and drives within one solution.
-constexpr int kRevisions = 20;
+constexpr int kRevisions = 20, kRevisionsInAll = 60;
+
+// A frame with stops, drives or springs that was hard to solve may gain this share of its energy before it is done
+// again; others (springs too fast for their energy to be seen exactly; plain joints, whose gains are a debt) that one.
+// And what touches may be pushed out of others at this speed, m/s.
+constexpr double kUnbelievable = 0.002;
+constexpr double kRunaway = 0.5;
+constexpr double kPushAllowance = 1;
+constexpr double kPlay = 1e-6;  // m, by which weights may seem to rise
 
 bool within(const RowErrors& e, const RowErrors& limit) {
   return e.linear <= limit.linear && e.angular <= limit.angular;
@@ -85,6 +94,7 @@ void Residual::include(const Residual& other) {
   contactSpeed = std::max(contactSpeed, other.contactSpeed);
   corrections += other.corrections;
   fallbacks += other.fallbacks;
+  redone += other.redone;
   substeps = std::max(substeps, other.substeps);
   overBudget |= other.overBudget;
 }
@@ -106,7 +116,9 @@ Residual Island::advance(const Scene& scene, bool fresh) {
     for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
     prime(scene);
   }
-  strained_ = touched_ = false;
+  strained_ = touched_ = safe_ = parted_ = false;
+  noteStart(scene);
+  for (Assembly* assembly : assemblies) assembly->takeDriveWork();
   const double energyBefore = energy(scene);
   for (int s = 0; s < substeps; ++s) {
     clock_ = scene.time + (s + 1) * h;
@@ -114,11 +126,94 @@ Residual Island::advance(const Scene& scene, bool fresh) {
     if (!trySubstep(scene, h)) fallbackSubstep(scene, h);
   }
   if (!onStep_) close(scene, h);
-  // Contacts, stops and drives bring and take energy of their own.
-  if (strained_ && !touched_ && !isDriven(scene)) chargeBudget(scene, energy(scene) - energyBefore);
+  if (!isSound(scene, energyBefore)) redoSafely(scene);
   finishReadings(scene);
   readPresentLoads(scene, h);
   return residual_;
+}
+
+void Island::noteStart(const Scene& scene) {
+  start_.clear();
+  for (BodyId id : bodies) {
+    const Body& b = scene.bodies[id];
+    start_.push_back({b.position, b.velocity, b.spin, b.orientation});
+  }
+  startWork_.clear();
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; assembly->hasAxes() && n < assembly->nodes(); ++n)
+      startWork_.push_back(scene.joints[assembly->jointOf(n)].reading.work);
+}
+
+// Whether a frame ended with finite numbers and with no more energy than it began with and was given. A little too much
+// after hard work is a debt, to be paid back in substeps at velocity level; much too much is not believed.
+bool Island::isSound(const Scene& scene, double energyBefore) {
+  evaluate(scene);
+  const double after = energy(scene);
+  if (!std::isfinite(after)) return false;
+  // A joint that parts between two half kicks leaves one of them without its counterpart.
+  if (isDriven(scene) || parted_ || assemblies.empty()) return true;
+  double given = 0, scale = 0, pushed = 0, slack = 0;
+  for (Assembly* assembly : assemblies) given += assembly->takeDriveWork();
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    const Body& b = scene.bodies[bodies[i]];
+    const Vec3 weight = b.mass * b.gravityScale * scene.settings.gravity + b.force;
+    scale += b.kineticEnergy() + std::abs(weight.dot(b.position - start_[i].position));
+    slack += weight.norm() * kPlay;
+    pushed += 0.5 * b.mass * kPushAllowance * kPushAllowance;
+  }
+  const double gain = after - energyBefore - given - (touched_ ? pushed : 0);
+  if (strained_ && !touched_ && !hasAxes()) chargeBudget(scene, gain);
+  for (const Assembly* assembly : assemblies) scale += assembly->storedEnergy();
+  const bool hard = hasAxes() && (strained_ || residual_.fallbacks > 0);
+  return gain <= (hard ? kUnbelievable : kRunaway) * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
+}
+
+void Island::redoSafely(const Scene& scene) {
+  const int substeps = scene.settings.substeps;
+  const double h = scene.settings.frame / substeps;
+  ++residual_.redone;
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    Body& b = scene.bodies[bodies[i]];
+    b.position = start_[i].position, b.velocity = start_[i].velocity, b.spin = start_[i].spin;
+    b.orientation = start_[i].orientation;
+    b.axes = b.orientation.toRotationMatrix();
+    b.momentumSpin.setConstant(std::numeric_limits<double>::quiet_NaN());  // to be taken anew
+  }
+  std::size_t k = 0;
+  for (Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      JointState& joint = scene.joints[assembly->jointOf(n)];
+      assembly->reset(joint.windings, joint.def.axes, n);
+      joint.reading.force = joint.reading.torque = Vec3::Zero();
+      joint.reading.effort.fill(0);
+      joint.reading.separationPeak = joint.reading.misalignmentPeak = 0;
+      if (assembly->hasAxes()) joint.reading.work = startWork_[k++];
+    }
+  for (Assembly* assembly : assemblies) assembly->forget();
+  for (ContactPair* pair : pairs) pair->last.clear(), pair->frameImpulse = pair->frameMoment = Vec3::Zero();
+  residual_.linear = residual_.angular = residual_.contactSpeed = 0;
+  evaluate(scene);
+  for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
+  refreshStiffness(scene, h);
+  safeEnergy_ = energy(scene);
+  onStep_ = safe_ = true;
+  for (int s = 0; s < substeps; ++s) {
+    clock_ = scene.time + (s + 1) * h;
+    for (Assembly* assembly : assemblies) assembly->wind(h);
+    fallbackSubstep(scene, h);
+  }
+  for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
+  // What even projections cannot compute stays where it was, at rest.
+  if (std::isfinite(energy(scene))) return;
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    Body& b = scene.bodies[bodies[i]];
+    b.position = start_[i].position, b.orientation = start_[i].orientation;
+    b.axes = b.orientation.toRotationMatrix();
+    b.velocity = b.spin = Vec3::Zero();
+  }
+  for (Assembly* assembly : assemblies) assembly->forget();
+  for (ContactPair* pair : pairs) pair->last.clear(), pair->frameImpulse = pair->frameMoment = Vec3::Zero();
+  evaluate(scene);
 }
 
 RowErrors Island::evaluate(const Scene& scene) {
@@ -220,8 +315,16 @@ void Island::steerAtClock(const Scene& scene) {
 }
 
 void Island::bounce(const Scene& scene, double h) {
-  for (Assembly* assembly : assemblies)
-    if (assembly->reflectAtStops(scene.bodies, h)) read(scene, false);
+  for (Assembly* assembly : assemblies) {
+    for (BodyId id : bodies) scene.bodies[id].setMark();
+    const double before = kineticEnergy(scene);
+    if (!assembly->reflectAtStops(scene.bodies, h)) continue;
+    // An impact in the stiffened inertia may gain a little in the true one; what gains does not bounce.
+    if (kineticEnergy(scene) <= before * (1 + 1e-9))
+      read(scene, false);
+    else
+      for (BodyId id : bodies) scene.bodies[id].returnToMark();
+  }
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
   const bool bounced = contacts_.bounce(scene.bodies, h, scene.settings.gravity, [&] {
     for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
@@ -238,11 +341,15 @@ void Island::drift(const Scene& scene, double h) {
 void Island::solveJoints(const Scene& scene, double h, double time) {
   for (Assembly* assembly : assemblies) {
     assembly->relax(scene.bodies);
-    for (int i = 0; i < kRevisions && assembly->revise(scene.bodies, h, time); ++i) assembly->relax(scene.bodies);
+    for (int i = 0; i < kRevisions && revisionsLeft_ > 0 && assembly->revise(scene.bodies, h, time); ++i) {
+      assembly->relax(scene.bodies);
+      --revisionsLeft_;
+    }
   }
 }
 
 void Island::solveVelocities(const Scene& scene, double h, double time) {
+  revisionsLeft_ = kRevisionsInAll;
   for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
   solveJoints(scene, h, time);
@@ -330,15 +437,16 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
   for (int i = 0; i < kFallbackSteps; ++i) {
     clock_ += step;
     steer(scene, step);
-    factor(scene, step, kStiffnessShareInFallback);
+    factor(scene, step, safe_ ? 0 : kStiffnessShareInFallback);
     findContacts(scene, step, false);
-    bounce(scene, step);
+    if (!safe_) bounce(scene, step);
     for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
     kick(scene, step);
     for (BodyId id : bodies) scene.bodies[id].setMark();
     solveWithinBudget(scene, step);
     drift(scene, step);
     evaluate(scene);
+    if (safe_) keepEnergy(scene, step);
     for (Assembly* assembly : assemblies) assembly->acceptLoose(step);
     noteErrors(scene);
     refreshStiffness(scene, step);
@@ -349,10 +457,40 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
   ++residual_.fallbacks;
 }
 
+// Shortens a step of the last resort until it gains nothing: at rest it certainly does not.
+void Island::keepEnergy(const Scene& scene, double step) {
+  constexpr int kHalvings = 12;
+  for (int i = 0; !(energy(scene) <= safeEnergy_); ++i) {
+    for (BodyId id : bodies) {
+      Body& b = scene.bodies[id];
+      b.undrift();
+      if (!b.dynamic()) continue;
+      const double factor = i < kHalvings ? 0.5 : 0;
+      b.velocity = factor * b.velocity, b.spin = factor * b.spin;
+      if (factor == 0) b.velocity.setZero(), b.spin.setZero();
+    }
+    drift(scene, step);
+    evaluate(scene);
+    if (i > kHalvings) break;
+  }
+  safeEnergy_ = energy(scene);
+}
+
 bool Island::isDriven(const Scene& scene) const {
-  return !scene.fields.empty() || !scene.pushes.empty() ||
-         std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); }) ||
-         std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) { return !scene.bodies[id].dynamic(); });
+  return !scene.fields.empty() || !scene.pushes.empty() || std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
+    return !scene.bodies[id].dynamic() || !scene.bodies[id].torque.isZero(0);
+  });
+}
+
+bool Island::hasAxes() const {
+  return std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); });
+}
+
+double Island::kineticEnergy(const Scene& scene) const {
+  double sum = 0;
+  for (BodyId id : bodies)
+    if (scene.bodies[id].dynamic()) sum += scene.bodies[id].kineticEnergy();
+  return sum;
 }
 
 double Island::energy(const Scene& scene) const {
@@ -362,6 +500,7 @@ double Island::energy(const Scene& scene) const {
     if (!b.dynamic()) continue;
     sum += b.kineticEnergy() - (b.mass * b.gravityScale * scene.settings.gravity + b.force).dot(b.position);
   }
+  for (const Assembly* assembly : assemblies) sum += assembly->storedEnergy();
   return sum;
 }
 
@@ -369,35 +508,34 @@ double Island::energy(const Scene& scene) const {
 void Island::chargeBudget(const Scene& scene, double gain) {
   double& budget = assemblies.front()->budget();
   budget -= gain;
-  double kinetic = 0;
-  for (BodyId id : bodies) kinetic += scene.bodies[id].kineticEnergy();
-  if (budget < -kOverdraft * kinetic)
+  if (budget < -kOverdraft * kineticEnergy(scene))
     for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
 }
 
 // Closing separations costs energy, which may come only from what the solves have lost before.
 void Island::solveWithinBudget(const Scene& scene, double step) {
-  const auto kineticEnergy = [&] {
-    double sum = 0;
-    for (BodyId id : bodies)
-      if (scene.bodies[id].dynamic()) sum += scene.bodies[id].kineticEnergy();
-    return sum;
-  };
-  const double before = kineticEnergy();
+  if (assemblies.empty()) return solveVelocities(scene, step, step);
+  const double started = kineticEnergy(scene);
+  double before = started;
   double& budget = assemblies.front()->budget();
   for (const double rate : {kFallbackRate, 0.0}) {
+    if (safe_ && rate > 0) continue;
     for (BodyId id : bodies) scene.bodies[id].returnToMark();
-    for (Assembly* assembly : assemblies) assembly->aimAtVelocity(step, rate);
+    for (Assembly* assembly : assemblies) assembly->noteRatesForWork(scene.bodies), assembly->aimAtVelocity(step, rate);
     solveVelocities(scene, step, step);
-    const double after = kineticEnergy();
-    if (isDriven(scene) || budget + before - after >= -kOverdraft * before) {
+    const double after = kineticEnergy(scene);
+    double given = 0;
+    for (const Assembly* assembly : assemblies) given += assembly->workOfSolve(scene.bodies);
+    before = started + given;
+    if (isDriven(scene) || budget + before - after >= -kOverdraft * started) {
       budget += before - after;
       return;
     }
   }
   // Even the plain projection gained: it is orthogonal in the stiffened inertia, not in the true one.
-  const double factor = std::sqrt(std::max(0.0, before + budget + kOverdraft * before) / kineticEnergy());
-  budget = -kOverdraft * before;
+  const double factor =
+      std::sqrt(std::max(0.0, before + budget + kOverdraft * started) / std::max(kineticEnergy(scene), 1e-300));
+  budget = -kOverdraft * started;
   for (BodyId id : bodies)
     if (scene.bodies[id].dynamic()) scene.bodies[id].velocity *= factor, scene.bodies[id].spin *= factor;
 }
@@ -467,6 +605,7 @@ void Island::part(const Scene& scene, Assembly& assembly, int node) {
     if (assembly.jointOf(n) == assembly.jointOf(node)) assembly.release(n);
   JointReading& r = scene.joints[assembly.jointOf(node)].reading;
   r.parted = true;
+  parted_ = true;
   r.partedAt = clock_;
 }
 

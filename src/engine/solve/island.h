@@ -60,6 +60,7 @@ struct Residual {
   int corrections = 0;      // Newton corrections, in all substeps
   int substeps = 0;         // with which the frame was computed
   bool overBudget = false;  // the separation asked for could not be reached
+  int redone = 0;           // frames done again by projections alone, because they ran away
   int fallbacks = 0;        // substeps taken at velocity level because the joints could not be closed at their end
 
   void include(const Residual& other);
@@ -92,6 +93,11 @@ class Island {
   bool trySubstep(const Scene& scene, double h);
   // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
   void fallbackSubstep(const Scene& scene, double h);
+  // Everything again from where the frame began, by projections that cannot gain energy.
+  void redoSafely(const Scene& scene);
+  void keepEnergy(const Scene& scene, double step);
+  bool isSound(const Scene& scene, double energyBefore);
+  double kineticEnergy(const Scene& scene) const;
   double energy(const Scene& scene) const;
   void chargeBudget(const Scene& scene, double gain);
   void solveWithinBudget(const Scene& scene, double step);
@@ -115,6 +121,7 @@ class Island {
   void solveJoints(const Scene& scene, double h, double time);
   // Whether something but gravity brings or takes energy.
   bool isDriven(const Scene& scene) const;
+  bool hasAxes() const;
   void refreshStiffness(const Scene& scene, double time);
   void noteErrors(const Scene& scene);
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
@@ -123,10 +130,23 @@ class Island {
   void readWork(const Scene& scene);
   void part(const Scene& scene, Assembly& assembly, int node);
 
+  // What a frame began with.
+  struct Start {
+    Vec3 position, velocity, spin;
+    Quat orientation;
+  };
+  void noteStart(const Scene& scene);
+
   ContactSolver contacts_;
+  std::vector<Start> start_;                             // of each body
+  std::vector<std::array<double, kMaxAxes>> startWork_;  // of each node's joint
+  double safeEnergy_ = 0;                                // J, that a frame done again may not pass
+  bool safe_ = false;                                    // the frame is being done again
   Residual residual_;
+  int revisionsLeft_ = 0;  // of stops and drives, in the present solution
   bool onStep_ = true;     // velocities belong to the instant of the poses, not half a substep before it
   bool strained_ = false;  // some substep of the frame took many corrections
+  bool parted_ = false;    // some joint did in the frame
   bool touched_ = false;   // there were contacts in the frame
   double clock_ = 0;       // s, the end of the present substep
 };
