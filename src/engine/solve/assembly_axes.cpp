@@ -63,8 +63,11 @@ void Assembly::aimSpring(const Node& n, int r, double h, double share) {
 void Assembly::aimSprings(double h, double share) {
   if (!hasAxes_) return;
   for (const Node& n : nodes_)
-    for (int r = 0; n.axes && r < n.rows; ++r)
-      if (axis_[n.offset + r].kind == Kind::spring || state_[n.offset + r] == State::spring) aimSpring(n, r, h, share);
+    for (int r = 0; n.axes && r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (axis_[row].kind == Kind::softStop && state_[row] == State::set) sign_[row] = 0;
+      if (axis_[row].kind == Kind::spring || state_[row] == State::spring) aimSpring(n, r, h, share);
+    }
 }
 
 void Assembly::wind(double h) {
@@ -208,19 +211,20 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
   return state_[row] != before || sign_[row] != signBefore;
 }
 
-// A soft stop is a spring while the middle of the step lies beyond the stop and it would push.
+// A soft stop is a spring while it would push.
 bool Assembly::reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
+  constexpr signed char kLetGo = 2;  // in this very solution, and not to be tried again
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
   if (state_[row] == State::spring) {
     if (impulse_[row] * sign_[row] <= 0) return false;
-    become(bodies, n, row, State::set, 0, 0);
+    become(bodies, n, row, State::set, kLetGo, 0);
     return true;
   }
-  const double middle = rows_[n.memory + r] + lookAhead_ * rate / 2;
-  const int side = middle > def.high ? 1 : middle < def.low ? -1 : 0;
-  // Just let go in this very solution: it would not push.
-  if (side == 0 || rate * side < 0) return false;
+  const double now = rows_[n.memory + r], ahead = std::max(now, now + lookAhead_ * rate);
+  const double behind = std::min(now, now + lookAhead_ * rate);
+  const int side = ahead > def.high ? 1 : behind < def.low ? -1 : 0;
+  if (side == 0 || sign_[row] == kLetGo) return false;
   state_[row] = State::spring;
   sign_[row] = static_cast<signed char>(side);
   build(h);  // for the row's coefficients
