@@ -57,6 +57,38 @@ TEST_F(Cli, RunsTheDemoAndWritesReportAndTable) {
   EXPECT_EQ(rows, 1 + 121);
 }
 
+TEST_F(Cli, ReadingsComeAtTheIntervalAndRateAskedFor) {
+  const std::string rig = at("gate.rig.json");
+  std::ofstream(rig) << R"({"format": "calm-tether-rig", "version": 1, "stage": {"ground": null}, "parts": [
+    {"id": 1, "name": "leaf", "shape": {"type": "box", "size_m": [1, 1, 0.05]}, "position_m": [0.5, 0, 0], "mass_kg": 12}],
+    "joints": [{"id": 2, "name": "pin", "type": "hinge", "a": null, "b": "leaf", "pivot_m": [0, 0, 0], "axis": [0, 1, 0],
+                "axes": [{"motor_speed": 2, "motor_cap": 1}]}],
+    "cues": [{"at_s": 0.5, "do": "axis", "joint": "pin", "axis": 1, "settings": {"motor_cap": 0}}]})";
+  const Outcome o =
+      cli("run " + rig + " --seconds 1 --hz 240 --every 0.25 --report " + at("r.json") + " --csv " + at("r.csv"));
+  ASSERT_EQ(o.code, 0) << o.text;
+  std::ifstream file(at("r.json"));
+  const nlohmann::json report = nlohmann::json::parse(file);
+  EXPECT_EQ(report.at("run").at("steps"), 240);
+  const nlohmann::json& readings = report.at("readings");
+  ASSERT_EQ(readings.size(), 5u);
+  EXPECT_NEAR(readings[1].at("time_s").get<double>(), 0.25, 1e-12);
+  // 1 N m on m w^2 / 3 + m t^2 / 12 for a quarter and a half second; then the cue lets go of it.
+  const double alpha = 1 / (12.0 / 3 + 12 * 0.05 * 0.05 / 12);
+  const auto rate = [&](int i) { return readings[i].at("joints")[0].at("axes")[0].at("rate").get<double>(); };
+  EXPECT_NEAR(rate(1), 0.25 * alpha, 1e-6);
+  EXPECT_NEAR(rate(2), 0.5 * alpha, 1e-6);
+  EXPECT_NEAR(rate(4), 0.5 * alpha, 1e-6);
+  EXPECT_EQ(readings[1].at("joints")[0].at("axes")[0].at("active")[0], "motor at cap");
+  EXPECT_NEAR(report.at("joints")[0].at("end").at("axes")[0].at("work_J").get<double>(),
+              report.at("run").at("energy_end").at("kinetic_J").get<double>(), 1e-4);
+  std::ifstream table(at("r.csv"));
+  std::string line;
+  int rows = 0;
+  while (std::getline(table, line)) ++rows;
+  EXPECT_EQ(rows, 1 + 5);
+}
+
 TEST_F(Cli, HelpExplainsEveryOptionWithItsUnit) {
   const Outcome o = cli("run --help");
   EXPECT_EQ(o.code, 0);
