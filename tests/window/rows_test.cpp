@@ -81,5 +81,23 @@ TEST(LedgerRows, BranchesTakeTheNextColumn) {
   }
 }
 
+// A cart that stands on its wheels is tied to nothing that is held, and yet not loose.
+TEST(LedgerRows, AnAssemblyThatIsFreeIsNotLoose) {
+  rig::Rig rig;
+  rig::Part part;
+  part.name = "cart";
+  const rig::Id cart = rig::addPart(rig, part);
+  part.name = "wheel";
+  const rig::Id wheel = rig::addPart(rig, part);
+  rig::addJoint(rig, JointType::wheel, cart, wheel, Vec3::Zero(), Vec3::UnitZ());
+  part.name = "crate";
+  rig::addPart(rig, part);
+  const std::vector<LedgerRow> rows = ledgerRows(rig, {});
+  ASSERT_EQ(rows.size(), 4u);
+  EXPECT_EQ(rows[1].kind, LedgerRow::Kind::free);
+  EXPECT_EQ(rows[2].kind, LedgerRow::Kind::joint);
+  EXPECT_EQ(rows[3].kind, LedgerRow::Kind::loose);
+}
+
 }  // namespace
 }  // namespace calm::app

@@ -188,10 +188,15 @@ void Ledger::paintRail(QPainter& painter, const Layout& l) {
       path.lineTo(edge + 3, y(row.rejoins));
       path.lineTo(x(rows_[row.rejoins]), y(row.rejoins));
       painter.setPen(QPen(look::kTeal, 1.4));
+      painter.setBrush(Qt::NoBrush);
       painter.drawPath(path);
     }
     if (row.kind == LedgerRow::Kind::held) {
       painter.fillRect(QRectF(x(row) - 5, y(r) - 5, 10, 10), look::kInk);
+    } else if (row.kind == LedgerRow::Kind::free) {
+      painter.setBrush(look::kPaper);
+      painter.setPen(QPen(look::kMuted, 1.6));
+      painter.drawEllipse(QPointF(x(row), y(r)), 5, 5);
     } else if (row.kind == LedgerRow::Kind::loose) {
       painter.setBrush(Qt::NoBrush);
       painter.setPen(QPen(look::kAmber, 1.6, Qt::DashLine));
@@ -217,7 +222,11 @@ void Ledger::paintRow(QPainter& painter, const Layout& l, int index) {
   switch (row.kind) {
     case LedgerRow::Kind::held:
       name = QString::fromStdString(rig.partName(row.id));
-      pair = row.id == rig::kNone ? tr("holds") : tr("static");
+      pair = row.id == rig::kNone ? tr("holds") : tr(rig::word(rig.part(row.id)->role));
+      break;
+    case LedgerRow::Kind::free:
+      name = QString::fromStdString(rig.partName(row.id));
+      pair = tr("free");
       break;
     case LedgerRow::Kind::loose:
       name = QString::fromStdString(rig.partName(row.id));

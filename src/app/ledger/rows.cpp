@@ -24,7 +24,8 @@ class Walk {
     for (const rig::Part& p : rig_.parts)
       if (p.role != Role::dynamic) startFrom(p.id, LedgerRow::Kind::held);
     for (const rig::Part& p : rig_.parts)
-      if (p.role == Role::dynamic && !rowOf_.count(p.id)) startFrom(p.id, LedgerRow::Kind::loose);
+      if (p.role == Role::dynamic && !rowOf_.count(p.id))
+        startFrom(p.id, at_.count(p.id) ? LedgerRow::Kind::free : LedgerRow::Kind::loose);
     return std::move(rows_);
   }
 

@@ -10,7 +10,8 @@
 namespace calm::app {
 
 struct LedgerRow {
-  enum class Kind { held, loose, joint, line };
+  // What is not tied to anything held: `free` starts an assembly, `loose` has no joint at all.
+  enum class Kind { held, free, loose, joint, line };
   Kind kind = Kind::joint;
   rig::Id id = rig::kNone;          // part, joint or line; kNone with `held`: the world
   int parent = -1;                  // the row it hangs on
