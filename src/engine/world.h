@@ -78,6 +78,10 @@ class WorldError : public std::runtime_error {
   using std::runtime_error::runtime_error;
 };
 
+inline void require(bool condition, const std::string& fault) {
+  if (!condition) throw WorldError(fault);
+}
+
 class World {
  public:
   explicit World(const StepSettings& settings = {});

@@ -10,10 +10,6 @@ namespace calm {
 
 namespace {
 
-void require(bool condition, const std::string& fault) {
-  if (!condition) throw WorldError(fault);
-}
-
 bool isPose(const Pose& pose) {
   return pose.position.allFinite() && pose.rotation.coeffs().allFinite() && std::abs(pose.rotation.norm() - 1) < 1e-6;
 }

@@ -9,14 +9,6 @@
 
 namespace calm {
 
-namespace {
-
-void require(bool condition, const std::string& fault) {
-  if (!condition) throw WorldError(fault);
-}
-
-}  // namespace
-
 void World::readAxes(JointState& j) const {
   const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
   for (int k = 0; k < axesOf(j.def.type).all(); ++k) {

@@ -78,6 +78,9 @@ struct Scene {
   double time;  // at the frame's start, s
 };
 
+// Substeps that stay at velocity level after one that could not be solved, since the trouble lasts.
+constexpr int kFallbackStay = 30;
+
 class Island {
  public:
   std::vector<BodyId> bodies;  // all that move, ascending

@@ -1,0 +1,134 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What an island tells of its joints.
+#include <algorithm>
+
+#include "engine/solve/island.h"
+
+namespace calm {
+
+void Island::readWork(const Scene& scene) {
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n)
+      if (!assembly->released(n)) assembly->addWork(n, scene.joints[assembly->jointOf(n)].reading);
+}
+
+void Island::noteErrors(const Scene& scene) {
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      if (assembly->released(n)) continue;
+      JointReading& r = scene.joints[assembly->jointOf(n)].reading;
+      const RowErrors e = assembly->errorsOf(n);
+      r.separationPeak = std::max(r.separationPeak, e.linear);
+      r.misalignmentPeak = std::max(r.misalignmentPeak, e.angular);
+      residual_.linear = std::max(residual_.linear, e.linear);
+      residual_.angular = std::max(residual_.angular, e.angular);
+    }
+}
+
+// "Starts a substep": a closing half kick opens the account of a substep that the next opening half completes.
+void Island::read(const Scene& scene, bool startsSubstep) {
+  for (Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      if (assembly->released(n)) continue;
+      JointState& joint = scene.joints[assembly->jointOf(n)];
+      Vec3 linear, angular;
+      assembly->impulseOf(n, linear, angular);
+      joint.reading.force += linear;  // impulses until the frame closes
+      joint.reading.torque += angular;
+      if (assembly->isFirst(n)) joint.reading.activity.fill(0);
+      assembly->readAxes(n, joint.reading);
+      if (!joint.def.armed || (joint.def.breakForce == kUnbreakable && joint.def.breakTorque == kUnbreakable)) continue;
+      auto& window = joint.window;
+      if ((startsSubstep && assembly->isFirst(n)) || window.empty())
+        window.emplace_back(linear, angular);
+      else
+        window.back().first += linear, window.back().second += angular;
+      if (static_cast<int>(window.size()) > scene.settings.substeps) window.pop_front();
+      Vec3 force = Vec3::Zero(), torque = Vec3::Zero();
+      for (const auto& [l, t] : window) force += l, torque += t;
+      if (force.norm() > joint.def.breakForce * scene.settings.frame ||
+          torque.norm() > joint.def.breakTorque * scene.settings.frame)
+        part(scene, *assembly, n);
+    }
+}
+
+void Island::part(const Scene& scene, Assembly& assembly, int node) {
+  for (int n = 0; n < assembly.nodes(); ++n)
+    if (assembly.jointOf(n) == assembly.jointOf(node)) assembly.release(n);
+  JointReading& r = scene.joints[assembly.jointOf(node)].reading;
+  r.parted = true;
+  parted_ = true;
+  r.partedAt = clock_;
+}
+
+void Island::finishReadings(const Scene& scene) {
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      JointState& joint = scene.joints[assembly->jointOf(n)];
+      JointReading& r = joint.reading;
+      assembly->storeAxes(n, joint.windings, joint.def.axes);
+      if (assembly->isFirst(n)) {
+        r.force /= scene.settings.frame;
+        r.torque /= scene.settings.frame;
+        for (double& e : r.effort) e /= scene.settings.frame;
+        r.separation = r.misalignment = 0;
+      }
+      const RowErrors e = assembly->released(n) ? RowErrors{} : assembly->errorsOf(n);
+      r.separation = std::max(r.separation, e.linear);
+      r.misalignment = std::max(r.misalignment, e.angular);
+    }
+}
+
+void Island::readPresentLoads(const Scene& scene, double h) {
+  if (assemblies.empty()) return;
+  std::vector<Body>& b = scene.bodies;
+  // How the rows would bend if nothing held them: the second difference of their errors along free motion.
+  std::vector<std::vector<double>> bend(assemblies.size()), errors(assemblies.size());
+  const auto addErrors = [&](double weight) {
+    evaluate(scene);
+    for (std::size_t i = 0; i < assemblies.size(); ++i) {
+      assemblies[i]->copyErrors(errors[i]);
+      bend[i].resize(errors[i].size(), 0);
+      for (std::size_t r = 0; r < errors[i].size(); ++r) bend[i][r] += weight * errors[i][r] / (h * h);
+    }
+  };
+  for (BodyId id : bodies) b[id].setMark();
+  for (const double time : {h, -h}) {
+    drift(scene, time);
+    addErrors(1);
+    for (BodyId id : bodies) b[id].returnToMark();
+  }
+  addErrors(-2);
+  // The factor of the closing half kick still stands. Accelerations take the place of velocities.
+  for (BodyId id : bodies) {
+    if (b[id].dynamic()) {
+      const Accelerations given = accelerationsBy(scene.fields, scene.pushes, id, b[id], clock_ - 1e-9);
+      const Vec3 byTorque = b[id].axes * b[id].inertia.inverse().cwiseProduct(b[id].axes.transpose() * b[id].torque);
+      b[id].velocity = given.linear + b[id].gravityScale * scene.settings.gravity + b[id].inverseMass * b[id].force -
+                       b[id].linearDamping * b[id].velocity;
+      b[id].spin = given.angular + byTorque - b[id].angularDamping * b[id].spin;
+      continue;
+    }
+    b[id].velocity = b[id].spin = Vec3::Zero();
+    if (!b[id].motion) continue;
+    Body later = b[id], sooner = b[id];
+    later.steerAt(clock_ + h);
+    sooner.steerAt(clock_ - h);
+    b[id].velocity = (later.velocity - sooner.velocity) / (2 * h);
+    b[id].spin = (later.spin - sooner.spin) / (2 * h);
+  }
+  contacts_.pushAtLastForce(b);
+  for (std::size_t i = 0; i < assemblies.size(); ++i) {
+    assemblies[i]->solveAccelerations(b, bend[i], h);
+    for (int n = 0; n < assemblies[i]->nodes(); ++n) {
+      JointReading& r = scene.joints[assemblies[i]->jointOf(n)].reading;
+      Vec3 force, torque;
+      assemblies[i]->impulseOf(n, force, torque);
+      r.forceNow = (assemblies[i]->isFirst(n) ? Vec3(Vec3::Zero()) : r.forceNow) + force;
+      r.torqueNow = (assemblies[i]->isFirst(n) ? Vec3(Vec3::Zero()) : r.torqueNow) + torque;
+    }
+  }
+  for (BodyId id : bodies) b[id].returnToMark();
+}
+
+}  // namespace calm

@@ -1,0 +1,228 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What an island does when a substep cannot be solved or a frame runs away, and the account of its energy.
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "engine/solve/geometric_stiffness.h"
+#include "engine/solve/island.h"
+
+namespace calm {
+
+namespace {
+
+// A substep that cannot be solved (a whip's crack, a snap) is redone in so many steps at velocity level, each of which
+// removes this fraction of the errors; and so are the next ones, since the trouble lasts. Smaller conservative steps
+// would be more accurate for a moment and pump energy into what they cannot resolve.
+constexpr int kFallbackSteps = 4;
+constexpr double kFallbackRate = 0.2;
+// Kinetic energy that closing separations may cost beyond what was lost before, as a fraction of the whole.
+constexpr double kOverdraft = 0.002;
+
+// A frame with stops, drives or springs that was hard to solve may gain this share of its energy before it is done
+// again; others (springs too fast for their energy to be seen exactly; plain joints, whose gains are a debt) that one.
+// And what touches may be pushed out of others at this speed, m/s.
+constexpr double kUnbelievable = 0.002;
+constexpr double kRunaway = 0.5;
+constexpr double kPushAllowance = 1;
+constexpr double kPlay = 1e-6;  // m, by which weights may seem to rise
+
+}  // namespace
+
+void Island::noteStart(const Scene& scene) {
+  start_.clear();
+  for (BodyId id : bodies) {
+    const Body& b = scene.bodies[id];
+    start_.push_back({b.position, b.velocity, b.spin, b.orientation});
+  }
+  startWork_.clear();
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; assembly->hasAxes() && n < assembly->nodes(); ++n)
+      startWork_.push_back(scene.joints[assembly->jointOf(n)].reading.work);
+}
+
+// Whether a frame ended with finite numbers and with no more energy than it began with and was given. A little too much
+// after hard work is a debt, to be paid back in substeps at velocity level; much too much is not believed.
+bool Island::isSound(const Scene& scene, double energyBefore) {
+  evaluate(scene);
+  const double after = energy(scene);
+  if (!std::isfinite(after)) return false;
+  if (isDriven(scene) || assemblies.empty()) return true;
+  double given = 0, scale = 0, pushed = 0, slack = 0;
+  for (Assembly* assembly : assemblies) given += assembly->takeDriveWork();
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    const Body& b = scene.bodies[bodies[i]];
+    const Vec3 weight = b.mass * b.gravityScale * scene.settings.gravity + b.force;
+    scale += b.kineticEnergy() + std::abs(weight.dot(b.position - start_[i].position));
+    slack += weight.norm() * kPlay;
+    // A joint that parts between two half kicks leaves one of them without its counterpart.
+    if (parted_) slack += b.inverseMass * (weight * scene.settings.frame / scene.settings.substeps).squaredNorm();
+    pushed += 0.5 * b.mass * kPushAllowance * kPushAllowance;
+  }
+  const double gain = after - energyBefore - given - (touched_ ? pushed : 0);
+  if (strained_ && !touched_ && !hasAxes()) chargeBudget(scene, gain);
+  for (const Assembly* assembly : assemblies) scale += assembly->storedEnergy();
+  const bool hard = hasAxes() && (strained_ || residual_.fallbacks > 0);
+  return gain <= (hard ? kUnbelievable : kRunaway) * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
+}
+
+void Island::redoSafely(const Scene& scene) {
+  const int substeps = scene.settings.substeps;
+  const double h = scene.settings.frame / substeps;
+  ++residual_.redone;
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    Body& b = scene.bodies[bodies[i]];
+    b.position = start_[i].position, b.velocity = start_[i].velocity, b.spin = start_[i].spin;
+    b.orientation = start_[i].orientation;
+    b.axes = b.orientation.toRotationMatrix();
+    b.momentumSpin.setConstant(std::numeric_limits<double>::quiet_NaN());  // to be taken anew
+  }
+  std::size_t k = 0;
+  for (Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      JointState& joint = scene.joints[assembly->jointOf(n)];
+      assembly->reset(joint.windings, joint.def.axes, n);
+      joint.reading.force = joint.reading.torque = Vec3::Zero();
+      joint.reading.effort.fill(0);
+      joint.reading.separationPeak = joint.reading.misalignmentPeak = 0;
+      if (assembly->hasAxes()) joint.reading.work = startWork_[k++];
+    }
+  for (Assembly* assembly : assemblies) assembly->forget();
+  for (ContactPair* pair : pairs) pair->last.clear(), pair->frameImpulse = pair->frameMoment = Vec3::Zero();
+  residual_.linear = residual_.angular = residual_.contactSpeed = 0;
+  evaluate(scene);
+  for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
+  refreshStiffness(scene, h);
+  safeEnergy_ = energy(scene);
+  onStep_ = safe_ = true;
+  for (int s = 0; s < substeps; ++s) {
+    clock_ = scene.time + (s + 1) * h;
+    for (Assembly* assembly : assemblies) assembly->wind(h);
+    fallbackSubstep(scene, h);
+  }
+  for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
+  // What even projections cannot compute stays where it was, at rest.
+  if (std::isfinite(energy(scene))) return;
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    Body& b = scene.bodies[bodies[i]];
+    b.position = start_[i].position, b.orientation = start_[i].orientation;
+    b.axes = b.orientation.toRotationMatrix();
+    b.velocity = b.spin = Vec3::Zero();
+  }
+  for (Assembly* assembly : assemblies) assembly->forget();
+  for (ContactPair* pair : pairs) pair->last.clear(), pair->frameImpulse = pair->frameMoment = Vec3::Zero();
+  evaluate(scene);
+}
+
+void Island::fallbackSubstep(const Scene& scene, double h) {
+  // The steps start from velocities that belong to the poses.
+  clock_ -= h;
+  if (!onStep_) close(scene, h);
+  const double step = h / kFallbackSteps;
+  for (int i = 0; i < kFallbackSteps; ++i) {
+    clock_ += step;
+    steer(scene, step);
+    factor(scene, step, safe_ ? 0 : kStiffnessShareInFallback);
+    findContacts(scene, step, false);
+    if (!safe_) bounce(scene, step);
+    for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
+    kick(scene, step);
+    for (BodyId id : bodies) scene.bodies[id].setMark();
+    solveWithinBudget(scene, step);
+    drift(scene, step);
+    evaluate(scene);
+    if (safe_) keepEnergy(scene, step);
+    for (Assembly* assembly : assemblies) assembly->acceptLoose(step);
+    noteErrors(scene);
+    refreshStiffness(scene, step);
+    readWork(scene);
+    read(scene, i == 0);
+  }
+  for (Assembly* assembly : assemblies) assembly->setFallback(std::max(0, assembly->fallback() - 1));
+  ++residual_.fallbacks;
+}
+
+// Shortens a step of the last resort until it gains nothing: at rest it certainly does not.
+void Island::keepEnergy(const Scene& scene, double step) {
+  constexpr int kHalvings = 12;
+  for (int i = 0; !(energy(scene) <= safeEnergy_); ++i) {
+    for (BodyId id : bodies) {
+      Body& b = scene.bodies[id];
+      b.undrift();
+      if (!b.dynamic()) continue;
+      const double factor = i < kHalvings ? 0.5 : 0;
+      b.velocity = factor * b.velocity, b.spin = factor * b.spin;
+      if (factor == 0) b.velocity.setZero(), b.spin.setZero();
+    }
+    drift(scene, step);
+    evaluate(scene);
+    if (i > kHalvings) break;
+  }
+  safeEnergy_ = energy(scene);
+}
+
+bool Island::isDriven(const Scene& scene) const {
+  return !scene.fields.empty() || !scene.pushes.empty() || std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
+    return !scene.bodies[id].dynamic() || !scene.bodies[id].torque.isZero(0);
+  });
+}
+
+bool Island::hasAxes() const {
+  return std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); });
+}
+
+double Island::kineticEnergy(const Scene& scene) const {
+  double sum = 0;
+  for (BodyId id : bodies)
+    if (scene.bodies[id].dynamic()) sum += scene.bodies[id].kineticEnergy();
+  return sum;
+}
+
+double Island::energy(const Scene& scene) const {
+  double sum = 0;
+  for (BodyId id : bodies) {
+    const Body& b = scene.bodies[id];
+    if (!b.dynamic()) continue;
+    sum += b.kineticEnergy() - (b.mass * b.gravityScale * scene.settings.gravity + b.force).dot(b.position);
+  }
+  for (const Assembly* assembly : assemblies) sum += assembly->storedEnergy();
+  return sum;
+}
+
+// Energy that came from nowhere is a debt, to be paid back in substeps at velocity level.
+void Island::chargeBudget(const Scene& scene, double gain) {
+  double& budget = assemblies.front()->budget();
+  budget -= gain;
+  if (budget < -kOverdraft * kineticEnergy(scene))
+    for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
+}
+
+// Closing separations costs energy, which may come only from what the solves have lost before.
+void Island::solveWithinBudget(const Scene& scene, double step) {
+  if (assemblies.empty()) return solveVelocities(scene, step, step);
+  const double started = kineticEnergy(scene);
+  double before = started;
+  double& budget = assemblies.front()->budget();
+  for (const double rate : {kFallbackRate, 0.0}) {
+    if (safe_ && rate > 0) continue;
+    for (BodyId id : bodies) scene.bodies[id].returnToMark();
+    for (Assembly* assembly : assemblies) assembly->noteRatesForWork(scene.bodies), assembly->aimAtVelocity(step, rate);
+    solveVelocities(scene, step, step);
+    const double after = kineticEnergy(scene);
+    double given = 0;
+    for (const Assembly* assembly : assemblies) given += assembly->workOfSolve(scene.bodies);
+    before = started + given;
+    if (isDriven(scene) || budget + before - after >= -kOverdraft * started) {
+      budget += before - after;
+      return;
+    }
+  }
+  // Even the plain projection gained: it is orthogonal in the stiffened inertia, not in the true one.
+  const double factor =
+      std::sqrt(std::max(0.0, before + budget + kOverdraft * started) / std::max(kineticEnergy(scene), 1e-300));
+  budget = -kOverdraft * started;
+  for (BodyId id : bodies)
+    if (scene.bodies[id].dynamic()) scene.bodies[id].velocity *= factor, scene.bodies[id].spin *= factor;
+}
+
+}  // namespace calm
