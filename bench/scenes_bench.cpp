@@ -66,7 +66,7 @@ void droppedFigures(benchmark::State& state) {
   for (int i = 0; i < 60; ++i) world.step();
   stepAndReport(state, world);
 }
-BENCHMARK(droppedFigures)->Unit(benchmark::kMillisecond)->Arg(10)->Arg(100);
+BENCHMARK(droppedFigures)->Unit(benchmark::kMillisecond)->Arg(10)->Arg(100)->Iterations(60);
 
 void pileOfBoxes(benchmark::State& state) {
   World world;

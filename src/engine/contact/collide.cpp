@@ -252,6 +252,57 @@ void crossedManifold(const ConvexCore& a, const ConvexCore& b, Manifold& out) {
   out.points.push_back({(a.center + b.center) / 2, -(a.radius + b.radius), 0});
 }
 
+void convexManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
+  out.points.clear();
+  const bool bothPolytopes = !a.faces.empty() && !b.faces.empty();
+  if (bothPolytopes) return polytopeManifold(a, b, margin, out);
+  const ClosestPoints closest = closestPoints(a, b);
+  if (closest.distance > a.radius + b.radius + margin) return;
+  if (closest.distance > 1e-9) return roundedManifold(a, b, closest, margin, out);
+  if (a.faces.empty() && b.faces.empty()) return crossedManifold(a, b, out);
+  polytopeManifold(a, b, margin, out);
+}
+
+// A cylinder's side is the same as that of a ball swept along its axis.
+ConvexCore axisOf(const ConvexCore& cylinder) {
+  ConvexCore axis;
+  axis.center = cylinder.center;
+  axis.vertices = {cylinder.center - cylinder.discAxis, cylinder.center + cylinder.discAxis};
+  axis.edgeDirections = {cylinder.discAxis.normalized()};
+  axis.radius = cylinder.discRadius;
+  return axis;
+}
+
+// Where cylinders touch with their round sides, exactly. False if none does.
+bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
+  constexpr double kSquare = 1e-3;  // how far from square to the axis the touch may be
+  const bool discA = a.discRadius > 0, discB = b.discRadius > 0;
+  for (const auto& [sideA, sideB] : {std::pair(discA, discB), std::pair(discA, false), std::pair(false, discB)}) {
+    if (!sideA && !sideB) continue;
+    const ConvexCore coreA = sideA ? axisOf(a) : a, coreB = sideB ? axisOf(b) : b;
+    const ClosestPoints closest = closestPoints(coreA, coreB);
+    if (closest.distance < 1e-9) continue;
+    const Vec3 normal = (closest.onB - closest.onA) / closest.distance;
+    const bool squareA = !sideA || std::abs(coreA.edgeDirections[0].dot(normal)) < kSquare;
+    const bool squareB = !sideB || std::abs(coreB.edgeDirections[0].dot(normal)) < kSquare;
+    if (!squareA || !squareB) continue;
+    if (closest.distance <= coreA.radius + coreB.radius + margin) roundedManifold(coreA, coreB, closest, margin, out);
+    return true;
+  }
+  return false;
+}
+
+// Cylinders that touch with their ends or rims: as prisms, turned so that the touch is on one of their edges.
+void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
+  constexpr double kSagitta = 0.005;  // of a facet, over the radius
+  convexManifold(a, b, margin + kSagitta * (a.discRadius + b.discRadius), out);
+  if (out.points.empty()) return;
+  ConvexCore rolledA = a, rolledB = b;
+  if (a.discRadius > 0) rollPrism(rolledA, out.normal);
+  if (b.discRadius > 0) rollPrism(rolledB, -out.normal);
+  convexManifold(rolledA, rolledB, margin, out);
+}
+
 }  // namespace
 
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider) {
@@ -269,13 +320,9 @@ void collide(const Collider& a, const Collider& b, double margin, Manifold& out)
   if (a.halfSpace && b.halfSpace) return;
   if (a.halfSpace) return againstHalfSpace(a, b.core, margin, true, out);
   if (b.halfSpace) return againstHalfSpace(b, a.core, margin, false, out);
-  const bool bothPolytopes = !a.core.faces.empty() && !b.core.faces.empty();
-  if (bothPolytopes) return polytopeManifold(a.core, b.core, margin, out);
-  const ClosestPoints closest = closestPoints(a.core, b.core);
-  if (closest.distance > a.core.radius + b.core.radius + margin) return;
-  if (closest.distance > 1e-9) return roundedManifold(a.core, b.core, closest, margin, out);
-  if (a.core.faces.empty() && b.core.faces.empty()) return crossedManifold(a.core, b.core, out);
-  polytopeManifold(a.core, b.core, margin, out);
+  if (onRoundSides(a.core, b.core, margin, out)) return;
+  if (a.core.discRadius > 0 || b.core.discRadius > 0) return rolledManifold(a.core, b.core, margin, out);
+  convexManifold(a.core, b.core, margin, out);
 }
 
 void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double margin, Manifold& out) {
@@ -304,7 +351,8 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   if (sharp) return;
   // What has faces may well stand on this one; round things touch a neighbour's face instead.
   out.points.clear();
-  if (!a.faces.empty()) faceManifold(second.core, second.core.faces[0], a, false, margin, out);
+  const bool round = a.discRadius > 0 && std::abs(a.discAxis.normalized().dot(up)) < 0.5;
+  if (!a.faces.empty() && !round) faceManifold(second.core, second.core.faces[0], a, false, margin, out);
 }
 
 }  // namespace calm

@@ -119,23 +119,20 @@ class Simplex {
   }
 };
 
-// A cylinder as a prism around it whose sides touch it in their middles on average: the radius that keeps the volume.
-void buildPrism(const Cylinder& cylinder, const Pose& pose, ConvexCore& core) {
+// Around core.center, with two of its edges in the direction `first` (unit, across the axis).
+void layPrism(const Vec3& first, ConvexCore& core) {
   constexpr int kFacets = 32;
   const double step = 2 * std::numbers::pi / kFacets;
-  const double r = cylinder.radius * std::sqrt(step / std::sin(step));
-  const Mat3 axes = pose.rotation.toRotationMatrix();
-  core.discRadius = cylinder.radius;
-  core.discAxis = axes.col(1) * cylinder.length / 2;
+  const Vec3 axis = core.discAxis.normalized(), second = axis.cross(first);
+  const auto around = [&](double angle) { return Vec3(first * std::cos(angle) + second * std::sin(angle)); };
+  core.vertices.clear();
+  core.edgeDirections.clear();
   core.faces.assign(kFacets + 2, {});
-  core.faces[kFacets].normal = axes.col(1);
-  core.faces[kFacets + 1].normal = -axes.col(1);
+  core.faces[kFacets].normal = axis;
+  core.faces[kFacets + 1].normal = -axis;
   for (int i = 0; i < kFacets; ++i) {
-    const auto around = [&](double angle) {
-      return Vec3(axes.col(2) * std::cos(angle) + axes.col(0) * std::sin(angle));
-    };
     for (const double side : {-1.0, 1.0})
-      core.vertices.push_back(pose.position + side * core.discAxis + r * around(i * step));
+      core.vertices.push_back(core.center + side * core.discAxis + core.discRadius * around(i * step));
     const int next = (i + 1) % kFacets;
     core.faces[i].normal = around((i + 0.5) * step);
     core.faces[i].vertices = {2 * i, 2 * next, 2 * next + 1, 2 * i + 1};
@@ -143,7 +140,15 @@ void buildPrism(const Cylinder& cylinder, const Pose& pose, ConvexCore& core) {
     core.faces[kFacets + 1].vertices.insert(core.faces[kFacets + 1].vertices.begin(), 2 * i);
     if (i < kFacets / 2) core.edgeDirections.push_back(around((i + 0.5) * step + std::numbers::pi / 2));
   }
-  core.edgeDirections.push_back(axes.col(1));
+  core.edgeDirections.push_back(axis);
+}
+
+void buildPrism(const Cylinder& cylinder, const Pose& pose, ConvexCore& core) {
+  const Mat3 axes = pose.rotation.toRotationMatrix();
+  core.discRadius = cylinder.radius;
+  core.discAxis = axes.col(1) * cylinder.length / 2;
+  core.center = pose.position;
+  layPrism(axes.col(2), core);
 }
 
 }  // namespace
@@ -254,6 +259,12 @@ ClosestPoints closestPoints(const ConvexCore& a, const ConvexCore& b) {
   }
   result.distance = (result.onA - result.onB).norm();
   return result;
+}
+
+void rollPrism(ConvexCore& core, const Vec3& direction) {
+  const Vec3 axis = core.discAxis.normalized();
+  const Vec3 across = direction - axis * axis.dot(direction);
+  if (across.norm() > 1e-6 * direction.norm()) layPrism(across.normalized(), core);
 }
 
 }  // namespace calm

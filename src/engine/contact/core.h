@@ -20,7 +20,7 @@ struct ConvexCore {
   std::vector<Vec3> edgeDirections;  // unit, parallel ones once
   Vec3 center = Vec3::Zero();
   double radius = 0;
-  // Of a cylinder, whose vertices are those of a prism of kFacets sides: what a plane touches is taken from these.
+  // Of a cylinder, whose vertices are those of a prism within it. What its round side touches is taken from these.
   double discRadius = 0;
   Vec3 discAxis = Vec3::UnitY();  // to the upper disc's centre from the middle
 
@@ -30,6 +30,9 @@ struct ConvexCore {
 
 // Rebuilds `core` for the shape at this pose, reusing its memory. The shape must be convex and bounded.
 void buildCore(const Shape& shape, const Pose& pose, ConvexCore& core);
+
+// Turns a cylinder's prism so that two of its edges lie on the true surface in the given direction.
+void rollPrism(ConvexCore& core, const Vec3& direction);
 
 // The same for one triangle of a mesh; its first face is the outer one.
 void buildTriangle(const MeshData& mesh, int triangle, const Pose& pose, ConvexCore& core);

@@ -209,6 +209,7 @@ RowErrors Assembly::evaluate(const std::vector<Body>& bodies) {
     evaluateNode(n, bodies, rows);
     if (n.released) continue;
     for (int r = 0; r < n.rows; ++r) {
+      if (!held(n.offset + r)) continue;
       double& w = r < n.rows - n.angular ? worst.linear : worst.angular;
       const double e = std::abs(errorOf(fresh_, n, r) - offset_[n.offset + r]);
       if (!(e <= w)) w = e;  // a NaN stays
@@ -395,6 +396,7 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
       const double moved = after.error()[r] - before.error()[r];
       curvature_[n.offset + r] = moved - h * v;
       force_[n.offset + r] = impulse_[n.offset + r] / time;
+      if (!held(n.offset + r)) offset_[n.offset + r] = 0;
       if (n.axes) work_[n.offset + r] = force_[n.offset + r] * moved, noteDriveWork(n.offset + r);
     }
   }

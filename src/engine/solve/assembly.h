@@ -82,6 +82,9 @@ class Assembly {
   // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
   // not, changes states, and with them the system: call relax() again. Returns whether it did.
   bool revise(std::vector<Body>& bodies, double h, double time);
+  // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were any;
+  // the fresh errors are to be taken again then.
+  bool catchOvershoot(double h);
   // Newton correction from the fresh errors, to be applied to velocities at the substep's start. `share` is the part
   // of a full substep's impulse that this one carries.
   void correct(std::vector<Body>& bodies, double h, double share);
@@ -201,6 +204,7 @@ class Assembly {
   double rateOf(const Node& n, int r, const std::vector<Body>& bodies) const;
   double stiffnessOn(BodyId body, bool angular) const;
   void aimSpring(const Node& n, int r, double h, double share);
+  double beyondStops(const Node& n, int r, double h) const;
   bool reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);

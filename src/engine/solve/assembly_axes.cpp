@@ -174,6 +174,13 @@ void Assembly::become(std::vector<Body>& bodies, const Node& n, int row, State s
   setImpulse(bodies, n, row, impulse);
 }
 
+// Of how far the substep began beyond the stop that the row is held at, the part that one step should not close.
+double Assembly::beyondStops(const Node& n, int r, double h) const {
+  constexpr double kClosingSpeed = 0.1;  // m/s or rad/s
+  const double error = errorOf(rows_, n, r), now = kClosingSpeed * h;
+  return state_[n.offset + r] == State::atHigh ? std::max(error - now, 0.0) : std::min(error + now, 0.0);
+}
+
 bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
@@ -206,9 +213,35 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
     const bool past = sign_[row] > 0 ? rate > def.speed + tiny : rate < def.speed - tiny;
     if (sign_[row] == 0 || past) become(bodies, n, row, State::drive, 0, p);
   }
-  if (state_[row] >= State::atLow) target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
+  if (state_[row] >= State::atLow) {
+    // What is beyond the stop already, by a changed range or a step that was not solved, is brought back gently.
+    if (before < State::atLow) offset_[row] = beyondStops(n, r, h);
+    target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
+  }
   if (state_[row] == State::drive) target_[row] = def.speed;
   return state_[row] != before || sign_[row] != signBefore;
+}
+
+bool Assembly::catchOvershoot(double h) {
+  constexpr double kTolerance = 1e-8;  // m or rad
+  if (!hasAxes_) return false;
+  bool changed = false;
+  for (const Node& n : nodes_) {
+    if (!n.axes || n.released) continue;
+    for (int r = 0; r < n.rows; ++r) {
+      const int row = n.offset + r;
+      const AxisDef& def = axis_[row].def;
+      if (axis_[row].kind != Kind::stop || held(row) || !def.hasHardStops()) continue;
+      const double at = fresh_[n.memory + r];
+      if (at <= def.high + kTolerance && at >= def.low - kTolerance) continue;
+      state_[row] = at > def.high ? State::atHigh : State::atLow;
+      sign_[row] = 0;
+      offset_[row] = beyondStops(n, r, h);
+      changed = true;
+    }
+  }
+  if (changed) build(h);
+  return changed;
 }
 
 // A soft stop is a spring while it would push.

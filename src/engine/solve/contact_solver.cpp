@@ -18,36 +18,22 @@ constexpr double kSoftness = 0.003;
 // Slower impacts do not bounce; below it, gravity's own change of speed over a substep decides.
 constexpr double kBounceSpeed = 0.05;  // m/s
 
-double relativeVelocity(const ContactSolver::Point& p, const Body& a, const Body& b, int direction) {
-  return p.directions[direction].dot(b.velocityAt(p.armB) - a.velocityAt(p.armA));
-}
-
-void push(const ContactSolver::Point& p, Body& a, Body& b, int direction, double impulse) {
-  // What does not move is shared between islands and must not be written.
-  if (p.inverseMassA > 0) {
-    a.velocity -= p.directions[direction] * (impulse * p.inverseMassA);
-    a.spin -= p.angularA[direction] * impulse;
-  }
-  if (p.inverseMassB > 0) {
-    b.velocity += p.directions[direction] * (impulse * p.inverseMassB);
-    b.spin += p.angularB[direction] * impulse;
-  }
+double approach(const ContactSolver::Point& p, const Body& a, const Body& b) {
+  return p.directions.col(0).dot(b.velocityAt(p.armB) - a.velocityAt(p.armA));
 }
 
 // The tangential impulse within the disc of radius `limit` that stops the slip or, failing that, opposes what is left
 // of it. On the rim it solves p = projection(p - slip(p)/k), k the larger eigenvalue of the mobility; a plain scaling
 // of the impulse that would stop the slip points elsewhere when the mobility is not the same in all directions.
 Eigen::Vector2d frictionImpulse(const ContactSolver::Point& p, const Eigen::Vector2d& slip, double limit) {
-  Eigen::Matrix2d mobility;
-  mobility << p.mobility[1], p.mobilityMixed, p.mobilityMixed, p.mobility[2];
+  if (limit == 0) return Eigen::Vector2d::Zero();
+  const Eigen::Matrix2d mobility = p.mobility.bottomRightCorner<2, 2>();
   const Eigen::Vector2d now = p.impulse.tail<2>();
   Eigen::Vector2d next = now - mobility.inverse() * slip;
-  if (next.norm() <= limit) return next;
-  const double mean = mobility.trace() / 2;
-  const double stiffest = mean + std::sqrt(std::max(0.0, mean * mean - mobility.determinant()));
+  if (next.squaredNorm() <= limit * limit) return next;
   next = now;
   for (int i = 0; i < 6; ++i) {
-    next -= (slip + mobility * (next - now)) / stiffest;
+    next -= (slip + mobility * (next - now)) / p.stiffestSlip;
     const double length = next.norm();
     if (length > limit) next *= limit / length;
   }
@@ -87,9 +73,16 @@ void ContactPair::keepNames(const Body& a) {
 void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double h,
                           bool closing) {
   points_.clear();
+  touched_.clear();
+  placeOf_.resize(bodies.size(), -1);
   gradient_ = beta_ = 0;
   closing_ = closing;
+  const auto place = [&](int id) {
+    if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
+    return placeOf_[id];
+  };
   for (ContactPair* pair : pairs) {
+    if (pair->manifold.points.empty()) continue;
     const Body &a = bodies[pair->bodyA], &b = bodies[pair->bodyB];
     pair->keepNames(a);
     const Vec3 n = pair->manifold.normal;
@@ -101,7 +94,7 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       p.b = pair->bodyB;
       p.id = m.id;
       p.position = m.position;
-      p.directions[0] = n, p.directions[1] = t1, p.directions[2] = t2;
+      p.directions << n, t1, t2;
       p.armA = m.position - a.position;
       p.armB = m.position - b.position;
       p.inverseMassA = a.inverseMass;
@@ -114,14 +107,22 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       for (const ContactImpulse& last : pair->last)
         if (last.id == m.id) p.impulse = last.force;
       if (closing && p.impulse[0] <= 0) continue;
-      for (int i = 0; i < 3; ++i) {
-        const Vec3 ra = p.armA.cross(p.directions[i]), rb = p.armB.cross(p.directions[i]);
-        p.angularA[i] = a.dynamic() ? Vec3(a.response * ra) : Vec3::Zero();
-        p.angularB[i] = b.dynamic() ? Vec3(b.response * rb) : Vec3::Zero();
-        p.mobility[i] = p.inverseMassA + p.inverseMassB + ra.dot(p.angularA[i]) + rb.dot(p.angularB[i]);
-      }
-      p.softness = kSoftness * p.mobility[0];
-      p.mobilityMixed = p.armA.cross(t1).dot(p.angularA[2]) + p.armB.cross(t1).dot(p.angularB[2]);
+      const auto arms = [&](const Vec3& arm) {
+        Mat3 m3;
+        m3 << arm.cross(n), arm.cross(t1), arm.cross(t2);
+        return m3;
+      };
+      const Mat3 ra = arms(p.armA), rb = arms(p.armB);
+      p.angularA = a.dynamic() ? Mat3(a.response * ra) : Mat3::Zero();
+      p.angularB = b.dynamic() ? Mat3(b.response * rb) : Mat3::Zero();
+      p.mobility = ra.transpose() * p.angularA + rb.transpose() * p.angularB;
+      p.mobility.diagonal().array() += p.inverseMassA + p.inverseMassB;
+      p.softness = kSoftness * p.mobility(0, 0);
+      const Eigen::Matrix2d tangents = p.mobility.bottomRightCorner<2, 2>();
+      const double mean = tangents.trace() / 2;
+      p.stiffestSlip = mean + std::sqrt(std::max(0.0, mean * mean - tangents.determinant()));
+      p.placeA = place(p.a);
+      p.placeB = place(p.b);
       p.gap = m.gap;
       if (m.gap >= 0 || closing)
         p.target = -std::max(m.gap, 0.0) / h;
@@ -130,11 +131,46 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       points_.push_back(p);
     }
   }
+  for (const int id : touched_) placeOf_[id] = -1;
+  motions_.resize(touched_.size());
+}
+
+void ContactSolver::load(const std::vector<Body>& bodies) {
+  for (std::size_t i = 0; i < touched_.size(); ++i)
+    motions_[i] = {bodies[touched_[i]].velocity, bodies[touched_[i]].spin};
+}
+
+void ContactSolver::unload(std::vector<Body>& bodies) const {
+  for (std::size_t i = 0; i < touched_.size(); ++i) {
+    Body& b = bodies[touched_[i]];
+    if (b.dynamic()) b.velocity = motions_[i].velocity, b.spin = motions_[i].spin;
+  }
+}
+
+Vec3 ContactSolver::slip(const Point& p) const {
+  const Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
+  const Vec3 relative = b.velocity - a.velocity + b.spin.cross(p.armB) - a.spin.cross(p.armA);
+  return p.directions.transpose() * relative;
+}
+
+void ContactSolver::push(const Point& p, const Vec3& impulse) {
+  Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
+  const Vec3 along = p.directions * impulse;
+  a.velocity -= p.inverseMassA * along;
+  a.spin -= p.angularA * impulse;
+  b.velocity += p.inverseMassB * along;
+  b.spin += p.angularB * impulse;
+}
+
+void ContactSolver::pushBodies(const Point& p, const Vec3& impulse, std::vector<Body>& bodies) const {
+  const Vec3 along = p.directions * impulse;
+  if (Body& a = bodies[p.a]; a.dynamic()) a.velocity -= p.inverseMassA * along, a.spin -= p.angularA * impulse;
+  if (Body& b = bodies[p.b]; b.dynamic()) b.velocity += p.inverseMassB * along, b.spin += p.angularB * impulse;
 }
 
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
   return std::any_of(points_.begin(), points_.end(), [&](const Point& p) {
-    const double v = relativeVelocity(p, bodies[p.a], bodies[p.b], 0);
+    const double v = approach(p, bodies[p.a], bodies[p.b]);
     return p.restitution > 0 && v < -kBounceSpeed && p.gap + h * v < 0;
   });
 }
@@ -157,7 +193,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     double fastest = 0;
     for (const Point& p : points_) {
       const Body &a = bodies[p.a], &b = bodies[p.b];
-      const double v = relativeVelocity(p, a, b, 0);
+      const double v = approach(p, a, b);
       if (p.restitution == 0 || v > -kBounceSpeed || p.gap + h * v >= 0) continue;
       fastest = std::max(fastest, -v);
       struck.push_back(p);
@@ -167,7 +203,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
       s.target = -p.restitution * v;
       if (a.jointed || b.jointed) continue;
       const double after = std::max(p.gap, 0.0) / -v;
-      const double gained = after * p.directions[0].dot(acceleration(b) - acceleration(a));
+      const double gained = after * p.directions.col(0).dot(acceleration(b) - acceleration(a));
       s.target = -p.restitution * (v + gained) - gained;
       for (int id : {p.a, p.b})
         if (bodies[id].dynamic()) touches.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
@@ -175,8 +211,9 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     if (struck.empty()) break;
     bounced = true;
     for (int sweep = 0; sweep < kSweeps; ++sweep) {
-      double largest = 0;
-      for (Point& p : struck) sweepPoint(p, bodies, largest);
+      load(bodies);
+      const double largest = sweepPoints(struck);
+      unload(bodies);
       solveJoints();
       if (largest < kSettled * fastest) break;
     }
@@ -188,6 +225,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     b.orientation = (rotationFromVector(touch.after * (touch.spin - b.spin)) * b.orientation).normalized();
     b.axes = b.orientation.toRotationMatrix();
   }
+  gradient_ = beta_ = 0;
   return bounced;
 }
 
@@ -196,50 +234,51 @@ void ContactSolver::warmStart(std::vector<Body>& bodies, double time) {
     p.impulse *= time;  // were forces
     // Velocities are closed without the compliance's own yield.
     if (closing_) p.target += p.softness * p.impulse[0];
-    for (int i = 0; i < 3; ++i) push(p, bodies[p.a], bodies[p.b], i, p.impulse[i]);
+    pushBodies(p, p.impulse, bodies);
   }
 }
 
-void ContactSolver::sweepPoint(Point& p, std::vector<Body>& bodies, double& largest) {
-  Body &a = bodies[p.a], &b = bodies[p.b];
-  const double lack = p.target - relativeVelocity(p, a, b, 0) - p.softness * p.impulse[0];
-  const double normal = std::max(0.0, p.impulse[0] + lack / (p.mobility[0] + p.softness));
-  largest = std::max(largest, std::abs(normal - p.impulse[0]) * p.mobility[0]);
-  push(p, a, b, 0, normal - p.impulse[0]);
-  p.impulse[0] = normal;
-
-  const Eigen::Vector2d slip(relativeVelocity(p, a, b, 1), relativeVelocity(p, a, b, 2));
-  const Eigen::Vector2d tangential = frictionImpulse(p, slip, p.friction * normal);
-  for (int i = 0; i < 2; ++i) {
-    const double change = tangential[i] - p.impulse[1 + i];
-    largest = std::max(largest, std::abs(change) * p.mobility[1 + i]);
-    push(p, a, b, 1 + i, change);
-    p.impulse[1 + i] = tangential[i];
-  }
+double ContactSolver::sweepPoint(Point& p) {
+  Vec3 v = slip(p);
+  const double lack = p.target - v[0] - p.softness * p.impulse[0];
+  const double normal = std::max(0.0, p.impulse[0] + lack / (p.mobility(0, 0) + p.softness));
+  Vec3 change(normal - p.impulse[0], 0, 0);
+  v += p.mobility.col(0) * change[0];
+  change.tail<2>() = frictionImpulse(p, v.tail<2>(), p.friction * normal) - p.impulse.tail<2>();
+  p.impulse += change;
+  push(p, change);
+  return change.cwiseProduct(p.mobility.diagonal()).cwiseAbs().maxCoeff();
 }
 
-double ContactSolver::sweep(std::vector<Body>& bodies) {
-  extrapolate(bodies);
+double ContactSolver::sweepPoints(std::vector<Point>& points) {
   double largest = 0, gradient = 0;
-  for (Point& p : points_) {
+  for (Point& p : points) {
     const Vec3 before = p.impulse;
-    sweepPoint(p, bodies, largest);
+    largest = std::max(largest, sweepPoint(p));
     p.change = p.impulse - before;
-    gradient += p.change.squaredNorm() * p.mobility[0];
+    gradient += p.change.squaredNorm() * p.mobility(0, 0);
   }
   beta_ = gradient_ > 0 ? gradient / gradient_ : 0;
   gradient_ = gradient;
   return largest;
 }
 
-void ContactSolver::extrapolate(std::vector<Body>& bodies) {
+double ContactSolver::sweep(std::vector<Body>& bodies) {
+  load(bodies);
+  extrapolate();
+  const double largest = sweepPoints(points_);
+  unload(bodies);
+  return largest;
+}
+
+void ContactSolver::extrapolate() {
   if (gradient_ == 0) return;  // nothing to follow yet
   for (Point& p : points_) {
     if (beta_ > 1) {
       p.direction.setZero();
       continue;
     }
-    for (int k = 0; k < 3; ++k) push(p, bodies[p.a], bodies[p.b], k, beta_ * p.direction[k]);
+    push(p, beta_ * p.direction);
     p.impulse += beta_ * p.direction;
     p.direction = beta_ * p.direction + p.change;
   }
@@ -255,15 +294,13 @@ void ContactSolver::store(const std::vector<ContactPair*>& pairs, const std::vec
 }
 
 void ContactSolver::account(const Point& p) {
-  Vec3 impulse = Vec3::Zero();
-  for (int i = 0; i < 3; ++i) impulse += p.impulse[i] * p.directions[i];
+  const Vec3 impulse = p.directions * p.impulse;
   p.pair->frameImpulse += impulse;
   p.pair->frameMoment += p.position.cross(impulse);
 }
 
 void ContactSolver::pushAtLastForce(std::vector<Body>& bodies) const {
-  for (const Point& p : points_)
-    for (int i = 0; i < 3; ++i) push(p, bodies[p.a], bodies[p.b], i, p.impulse[i] / storedTime_);
+  for (const Point& p : points_) pushBodies(p, p.impulse / storedTime_, bodies);
 }
 
 }  // namespace calm

@@ -69,16 +69,17 @@ class ContactSolver {
   struct Point {
     ContactPair* pair;
     int a, b;
+    int placeA, placeB;  // of their velocities in the sweeps
     std::uint32_t id;
     Vec3 position;
-    Vec3 directions[3];  // normal (from a to b) and tangents
+    Mat3 directions;  // columns: normal (from a to b) and tangents
     Vec3 armA, armB;
-    Vec3 angularA[3], angularB[3];  // response of the spins to unit impulses
+    Mat3 angularA, angularB;  // columns: response of the spins to unit impulses
     double inverseMassA, inverseMassB;
-    double mobility[3];    // velocity along each direction per unit impulse along it
-    double softness;       // normal compliance over h^2
-    double mobilityMixed;  // along one tangent per unit impulse along the other
-    double target;         // least end velocity along the normal
+    Mat3 mobility;        // velocity along each direction per unit impulse along each other
+    double softness;      // normal compliance over h^2
+    double stiffestSlip;  // the larger eigenvalue of the tangents' mobility
+    double target;        // least end velocity along the normal
     double gap;
     double friction, restitution;
     Vec3 impulse;
@@ -88,11 +89,24 @@ class ContactSolver {
   const std::vector<Point>& points() const { return points_; }
 
  private:
-  void extrapolate(std::vector<Body>& bodies);
-  void sweepPoint(Point& p, std::vector<Body>& bodies, double& largest);
+  // Velocities of what the points touch, side by side in memory while sweeps run.
+  struct Motion {
+    Vec3 velocity, spin;
+  };
+  void load(const std::vector<Body>& bodies);
+  void unload(std::vector<Body>& bodies) const;  // only what is dynamic; the rest is shared between islands
+  Vec3 slip(const Point& p) const;               // relative velocity, along the point's directions
+  void push(const Point& p, const Vec3& impulse);
+  void pushBodies(const Point& p, const Vec3& impulse, std::vector<Body>& bodies) const;
+  void extrapolate();
+  double sweepPoints(std::vector<Point>& points);
+  double sweepPoint(Point& p);
   static void account(const Point& p);
 
   std::vector<Point> points_;
+  std::vector<int> touched_;  // whose velocities motions_ holds
+  std::vector<Motion> motions_;
+  std::vector<int> placeOf_;  // of each body in them; -1: not yet
   double storedTime_ = 1;
   bool closing_ = false;
   double gradient_ = 0;  // squared length of the last sweep's change; 0 before the first

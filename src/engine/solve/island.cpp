@@ -24,8 +24,10 @@ constexpr double kContraction = 0.6;
 // 1/e).
 constexpr double kOffsetFade = 0.1;
 
-// Contacts and joints alternate until a sweep changes no contact velocity by more than this, m/s.
+// Contacts and joints alternate until a sweep changes no contact velocity by more than this, m/s, or than this fraction
+// of what the first one changed.
 constexpr double kContactTolerance = 1e-5;
+constexpr double kContactReduction = 1e-5;
 constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
 
@@ -124,6 +126,13 @@ RowErrors Island::evaluate(const Scene& scene) {
     if (!(e.angular <= worst.angular)) worst.angular = e.angular;
   }
   return worst;
+}
+
+RowErrors Island::evaluateWithStops(const Scene& scene, double h) {
+  const RowErrors errors = evaluate(scene);
+  bool caught = false;
+  for (Assembly* assembly : assemblies) caught |= assembly->catchOvershoot(h);
+  return caught ? evaluate(scene) : errors;
 }
 
 void Island::factor(const Scene& scene, double h, double stiffnessShare) {
@@ -255,11 +264,12 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
   solveJoints(scene, h, time);
   if (!contacts_.empty()) {
     const int rounds = assemblies.empty() ? kContactRounds : kContactRoundsWithJoints;
-    double change = 0;
+    double change = 0, enough = kContactTolerance;
     for (int round = 0; round < rounds; ++round) {
       change = contacts_.sweep(scene.bodies);
       solveJoints(scene, h, time);
-      if (change < kContactTolerance) break;
+      if (change < enough) break;
+      if (round == 0) enough = std::max(enough, kContactReduction * change);
     }
     residual_.contactSpeed = std::max(residual_.contactSpeed, change);
   }
@@ -302,13 +312,13 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
   solveVelocities(scene, h, h * share);
   drift(scene, h);
-  RowErrors errors = evaluate(scene);
+  RowErrors errors = evaluateWithStops(scene, h);
   for (int i = 0; i < kCorrections && !within(errors, kConverged); ++i) {
     for (BodyId id : bodies) b[id].undrift();
     for (Assembly* assembly : assemblies) assembly->correct(b, h, share);
     drift(scene, h);
     const RowErrors before = errors;
-    errors = evaluate(scene);
+    errors = evaluateWithStops(scene, h);
     ++residual_.corrections;
     strained_ |= i >= kEasyCorrections;
     const bool better = errors.linear < kContraction * before.linear || errors.angular < kContraction * before.angular;

@@ -111,6 +111,8 @@ class Island {
   void readPresentLoads(const Scene& scene, double h);
 
   RowErrors evaluate(const Scene& scene);
+  // The same, with stops held that the substep has run past.
+  RowErrors evaluateWithStops(const Scene& scene, double h);
   void factor(const Scene& scene, double h, double stiffnessShare);
   void findContacts(const Scene& scene, double h, bool closing);
   void bounce(const Scene& scene, double h);
