@@ -3,7 +3,7 @@ function(calm_settings target)
   target_compile_options(${target} PRIVATE
     -Wall -Wextra -Wpedantic -Werror -Wshadow -Wnon-virtual-dtor -Woverloaded-virtual
     # GCC 12 raises these falsely, through expression templates and std::string (bug 105329).
-    -Wno-maybe-uninitialized -Wno-restrict
+    $<$<CXX_COMPILER_ID:GNU>:-Wno-maybe-uninitialized> $<$<CXX_COMPILER_ID:GNU>:-Wno-restrict>
     # The same bits on every machine: no fused multiply-add unless written, no reordering.
     -ffp-contract=off)
   if(CALM_SANITIZE)

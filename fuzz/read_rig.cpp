@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Any bytes as a rig file: they are refused with a message, or run for two frames. Build with
-// cmake -DCMAKE_CXX_COMPILER=clang++ -DCALM_FUZZ=ON, then bin/fuzz_read_rig demos/joints.
+// cmake -DCMAKE_CXX_COMPILER=clang++ -DCALM_FUZZ=ON, then bin/fuzz_read_rig corpus demos/joints.
 #include <cstddef>
 #include <cstdint>
 #include <string>

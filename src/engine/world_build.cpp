@@ -318,6 +318,7 @@ void World::setRole(BodyId body, Role role) {
   require(role != Role::dynamic || b.weighed, "a part without mass properties cannot be dynamic");
   b.role = role;
   b.inverseMass = role == Role::dynamic ? 1 / b.mass : 0;
+  b.linearResponse = b.inverseMass;
   if (role != Role::dynamic) b.response.setZero(), b.stiffness.setZero();
   if (role == Role::fixed) b.velocity = b.spin = Vec3::Zero();
   for (std::size_t s = 0; s < shapes_.size(); ++s)

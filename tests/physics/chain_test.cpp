@@ -12,13 +12,14 @@ struct Load {
   ChainPlan plan;
   double separation;    // m, allowed
   double energyChange;  // of the swing's energy, allowed
+  double seconds = 10;
 };
 
 class LoadedChain : public testing::TestWithParam<Load> {};
 
 TEST_P(LoadedChain, HoldsAndKeepsItsEnergy) {
   Chain chain = makeChain(GetParam().plan);
-  const Watch w = watch(chain.world, 10);
+  const Watch w = watch(chain.world, GetParam().seconds);
   report(std::string(GetParam().name) + " separation", w.separation * 1e3, GetParam().separation * 1e3, "mm");
   report(std::string(GetParam().name) + " energy change", std::max(w.gain, w.loss) / chain.swing * 100,
          GetParam().energyChange * 100, "%");
@@ -33,6 +34,8 @@ INSTANTIATE_TEST_SUITE_P(
                     Load{"40 links, 50 t", {40, 0.05, 0.2, 50e3, k45}, 1e-5, 5e-4},
                     Load{"100 links, 10 kg", {100, 0.05, 0.1, 10, k45}, 1e-5, 2e-4},
                     Load{"100 links, 100 t", {100, 0.05, 0.1, 100e3, k45}, 1e-5, 2e-4},
+                    Load{"100 links, 10 kg, 60 s", {100, 0.05, 0.1, 10, k45}, 1e-5, 5e-4, 60},
+                    Load{"100 links, 100 t, 60 s", {100, 0.05, 0.1, 100e3, k45}, 1e-5, 5e-4, 60},
                     Load{"40 hinges, 500 kg", {40, 0.05, 0.2, 500, k45, JointType::hinge}, 1e-5, 5e-4},
                     Load{"40 hinges, 50 t", {40, 0.05, 0.2, 50e3, k45, JointType::hinge}, 1e-5, 5e-4}),
     [](const auto& load) {
@@ -68,6 +71,30 @@ TEST(Chain, ReleasedLevelWithATonne) {
   report("90 deg, 1 t energy change", std::max(w.gain, w.loss) / chain.swing * 100, 1, "%");
   EXPECT_LE(w.separation, 0.2e-3);
   EXPECT_LE(std::max(w.gain, w.loss), 0.01 * chain.swing);
+}
+
+// Swinging out of the plane, as a spherical pendulum: the moment of momentum about the vertical stays, too.
+TEST(Chain, SwingsInThreeDimensions) {
+  Chain chain = makeChain({.payload = 500, .angle = k45, .turning = 1.5});
+  const auto upright = [&] { return chain.world.angularMomentum(Vec3::Zero()).y(); };
+  const double before = upright();
+  const Watch w = watch(chain.world, 20);
+  report("3D swing separation", w.separation * 1e3, 3, "mm");
+  report("3D swing energy gain", w.gain / chain.swing * 100, 0.02, "%");
+  report("3D swing moment of momentum about the vertical", std::abs(upright() / before - 1), 1e-3, "");
+  EXPECT_LE(w.separation, 1e-5);
+  EXPECT_LE(w.gain, 2e-4 * chain.swing);
+  EXPECT_NEAR(upright() / before, 1, 1e-3);
+}
+
+// Each hinge's axis is turned by 30 degrees against the one before, so that the chain can only bend by twisting.
+TEST(Chain, TwistedOneHoldsAndGainsNothing) {
+  Chain chain = makeChain({.payload = 500, .angle = k45, .type = JointType::hinge, .twist = kPi / 6, .turning = 1});
+  const Watch w = watch(chain.world, 10);
+  report("twisted hinge chain separation", w.separation * 1e3, 3, "mm");
+  report("twisted hinge chain energy gain", w.gain / chain.swing * 100, 0.1, "%");
+  EXPECT_LE(w.separation, 3e-3);
+  EXPECT_LE(w.gain, 1e-3 * chain.swing);
 }
 
 TEST(HangingChain, EachJointCarriesTheWeightBelow) {

@@ -54,6 +54,8 @@ struct ChainPlan {
   double payload = 0;    // kg, a stone cube under the last link
   double angle = 0;      // of release, from hanging, rad
   JointType type = JointType::ball;
+  double twist = 0;    // of each hinge's axis against the one before, rad
+  double turning = 0;  // about the vertical through the anchor at the start, rad/s
 };
 
 struct Chain {
@@ -67,12 +69,18 @@ inline Chain makeChain(const ChainPlan& plan) {
   const Quat along = Quat::FromTwoVectors(Vec3::UnitY(), down);
   BodyId above = kWorld;
   Vec3 anchor = Vec3::Zero();
+  const auto turning = [&](BodyDef def) {
+    def.angularVelocity = Vec3(0, plan.turning, 0);
+    def.velocity = def.angularVelocity.cross(def.pose.position);
+    return def;
+  };
   for (int i = 0; i < plan.links; ++i) {
     const BodyId link = chain.world.addBody(
-        solid(Capsule{plan.length * 0.2, plan.length}, plan.mass, {down * (plan.length * (i + 0.5)), along}));
+        turning(solid(Capsule{plan.length * 0.2, plan.length}, plan.mass, {down * (plan.length * (i + 0.5)), along})));
     JointDef j = joint(plan.type, above, anchor, link, Vec3(0, -plan.length / 2, 0));
     // Hinges turn about the world's z axis, across the swing.
-    const Quat across = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    const Quat across =
+        Quat(Eigen::AngleAxisd(plan.twist * i, down)) * Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
     j.frameA.rotation = above == kWorld ? across : along.conjugate() * across;
     j.frameB.rotation = along.conjugate() * across;
     chain.world.addJoint(j);
@@ -82,8 +90,8 @@ inline Chain makeChain(const ChainPlan& plan) {
   const double total = plan.links * plan.length;
   if (plan.payload > 0) {
     const double side = std::cbrt(plan.payload / 2600);
-    const BodyId stone =
-        chain.world.addBody(solid(Box{Vec3::Constant(side)}, plan.payload, {down * (total + side / 2), along}));
+    const BodyId stone = chain.world.addBody(
+        turning(solid(Box{Vec3::Constant(side)}, plan.payload, {down * (total + side / 2), along})));
     JointDef j = joint(plan.type, above, anchor, stone, Vec3(0, -side / 2, 0));
     j.frameA.rotation = j.frameB.rotation = along.conjugate() * Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
     chain.world.addJoint(j);

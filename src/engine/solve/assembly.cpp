@@ -3,9 +3,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <map>
-#include <numbers>
-#include <set>
 #include <utility>
 
 #include "engine/solve/block_size.h"
@@ -14,9 +11,6 @@ namespace calm {
 
 namespace {
 
-// Default compliance where a loop may make joints redundant, m/N. Small enough for a micrometre at a meganewton, large
-// enough to decide how redundant joints share a load.
-constexpr double kLoopCompliance = 1e-12;
 // Least regularisation relative to a row's own diagonal; keeps the factorisation's round-off out of sight.
 constexpr double kRelativeFloor = 1e-13;
 constexpr double kRelativeFloorInLoops = 1e-11;
@@ -29,156 +23,12 @@ double dot6(const double* x, const double* y) {
 void respond(const double* row, const Body& body, double* out) {
   const Mat3& w = body.response;
   for (int i = 0; i < 3; ++i) {
-    out[i] = row[i] * body.inverseMass;
+    out[i] = row[i] * body.linearResponse;
     out[3 + i] = w(i, 0) * row[3] + w(i, 1) * row[4] + w(i, 2) * row[5];
   }
 }
 
-// Whether joints close a loop, counting all that is not dynamic as one.
-bool hasLoop(const std::vector<Assembly::Member>& members, const std::vector<Body>& bodies) {
-  std::map<BodyId, BodyId> parent;
-  const auto root = [&](BodyId id) {
-    if (!bodies[id].dynamic()) id = kWorld;
-    parent.try_emplace(id, id);
-    while (parent[id] != id) id = parent[id] = parent[parent[id]];
-    return id;
-  };
-  for (const auto& m : members) {
-    const BodyId a = root(m.a), b = root(m.b);
-    if (a == b) return true;
-    parent[a] = b;
-  }
-  return false;
-}
-
 }  // namespace
-
-Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies) {
-  looped_ = hasLoop(members, bodies);
-  struct Plan {
-    const Member* member;
-    std::vector<std::pair<int, Kind>> rows;  // axis and kind; none for locks
-  };
-  std::vector<Plan> plans;
-  for (const Member& m : members) {
-    if (rowCount(m.type).rows > 0) plans.push_back({&m, {}});
-    Plan free{&m, {}};
-    const auto add = [&](int axis, Kind kind) {
-      if (free.rows.size() == kMaxRows) plans.push_back(std::exchange(free, Plan{&m, {}}));
-      free.rows.emplace_back(axis, kind);
-    };
-    for (int k = 0; k < axesOf(m.type).all(); ++k) {
-      const AxisDef& axis = m.axes[k];
-      if (m.type == JointType::winch)
-        add(k, Kind::winch);
-      else if (axis.hasHardStops() || axis.hasDrive())
-        add(k, Kind::stop);
-      if (axis.hasSoftStops()) add(k, Kind::softStop);
-      if (axis.hasSpring()) add(k, Kind::spring);
-    }
-    if (!free.rows.empty()) plans.push_back(free);
-  }
-  const int count = static_cast<int>(plans.size());
-  std::map<BodyId, std::vector<std::pair<int, int>>> users;  // dynamic body -> (plan, side)
-  for (int i = 0; i < count; ++i) {
-    const Member& m = *plans[i].member;
-    if (bodies[m.a].dynamic()) users[m.a].push_back({i, 0});
-    if (bodies[m.b].dynamic()) users[m.b].push_back({i, 1});
-  }
-  // Also of joints that leave everything free.
-  std::set<BodyId> dynamic;
-  for (const Member& m : members)
-    for (BodyId id : {m.a, m.b})
-      if (bodies[id].dynamic()) dynamic.insert(id);
-  dynamicBodies_.assign(dynamic.begin(), dynamic.end());
-  std::vector<std::pair<int, int>> edges;
-  for (const auto& [body, uses] : users)
-    for (std::size_t i = 0; i < uses.size(); ++i)
-      for (std::size_t j = 0; j < i; ++j) edges.push_back({uses[i].first, uses[j].first});
-
-  const Elimination elimination = eliminateByMinimumDegree(count, edges);
-  std::vector<int> position(count), rows(count);
-  int offset = 0, memory = 0;
-  std::set<JointId> seen;
-  for (int k = 0; k < count; ++k) {
-    const Plan& plan = plans[elimination.order[k]];
-    const Member& m = *plan.member;
-    position[elimination.order[k]] = k;
-    const bool axes = !plan.rows.empty();
-    int angular = rowCount(m.type).angular;
-    if (axes)
-      angular = static_cast<int>(std::count_if(plan.rows.begin(), plan.rows.end(),
-                                               [&](const auto& r) { return r.first >= axesOf(m.type).along; }));
-    rows[k] = axes ? static_cast<int>(plan.rows.size()) : rowCount(m.type).rows;
-    nodes_.push_back({m.joint, m.type, m.a, m.b, rows[k], offset, memory, angular, axes, bodies[m.a].dynamic(),
-                      bodies[m.b].dynamic(), false, seen.insert(m.joint).second, m.geometry, m.compliance,
-                      m.pinRadius});
-    for (int r = 0; r < rows[k]; ++r) {
-      axis_.emplace_back();
-      state_.push_back(State::locked);
-      if (!axes) continue;
-      const auto [number, kind] = plan.rows[r];
-      const AxisDef& def = m.axes[number];
-      axis_.back() = {number, kind, def, m.windings[number]};
-      state_.back() = kind == Kind::spring                   ? State::spring
-                      : kind == Kind::stop && def.isLocked() ? State::atHigh
-                                                             : State::set;
-      if (kind != Kind::spring) continue;
-      for (BodyId id : {m.a, m.b}) springsOn_[id][r >= rows[k] - angular] += def.stiffness;
-    }
-    hasAxes_ |= axes;
-    offset += rows[k];
-    memory += RowBlock::storage(rows[k], angular);
-  }
-  cholesky_.analyse(rows, elimination.below);
-  for (const auto& [body, uses] : users)
-    for (std::size_t i = 0; i < uses.size(); ++i)
-      for (std::size_t j = 0; j < i; ++j) {
-        int row = position[uses[i].first], column = position[uses[j].first];
-        int rowSide = uses[i].second, columnSide = uses[j].second;
-        if (row == column) continue;
-        if (row < column) std::swap(row, column), std::swap(rowSide, columnSide);
-        couplings_.push_back({row, column, rowSide, columnSide, cholesky_.offDiagonal(row, column)});
-      }
-  std::sort(couplings_.begin(), couplings_.end(), [](const Coupling& x, const Coupling& y) {
-    return std::tie(x.column, x.row, x.rowSide) < std::tie(y.column, y.row, y.rowSide);
-  });
-
-  rows_.assign(memory, 0);
-  fresh_.assign(memory, 0);
-  response_.assign(offset * kRowWidth, 0);
-  for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_,
-                  &rateNow_, &rateAtRest_, &work_})
-    v->assign(offset, 0);
-  springStep_.assign(offset, {0, 0});
-  sign_.assign(offset, 0);
-  for (const Node& n : nodes_)
-    for (int r = 0; r < n.rows; ++r) {
-      const double linear = n.compliance > 0 ? n.compliance : (looped_ ? kLoopCompliance : 0);
-      const bool angular = r >= n.rows - n.angular;
-      compliance_[n.offset + r] = angular ? linear / (n.pinRadius * n.pinRadius) : linear;
-    }
-}
-
-void Assembly::markUntouchedAxes(std::vector<Body>& bodies) const {
-  std::map<BodyId, std::vector<Vec3>> arms;
-  std::set<BodyId> turned;  // by angular rows
-  for (const Node& n : nodes_) {
-    arms[n.a].push_back(n.geometry.anchorA);
-    arms[n.b].push_back(n.geometry.anchorB);
-    if (n.angular > 0) turned.insert(n.a), turned.insert(n.b);
-  }
-  for (const BodyId id : dynamicBodies_) {
-    Vec3 longest = Vec3::Zero();
-    for (const Vec3& arm : arms[id])
-      if (arm.norm() > longest.norm()) longest = arm;
-    const Vec3 axis = longest.normalized();
-    const bool onOneLine = std::all_of(arms[id].begin(), arms[id].end(), [&](const Vec3& arm) {
-      return axis.cross(arm).norm() <= 1e-9 * longest.norm();
-    });
-    bodies[id].untouchedAxis = onOneLine && !turned.count(id) && longest.norm() > 0 ? axis : Vec3::Zero();
-  }
-}
 
 void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) {
   if (!n.axes) return evaluateRows(n.type, n.geometry, bodies[n.a], bodies[n.b], rows);
@@ -352,6 +202,20 @@ void Assembly::relax(std::vector<Body>& bodies) {
     }
   }
   apply(bodies);
+}
+
+void Assembly::respondHalf(BodyId body, const Vec3& velocity, const Vec3& spin, double* into) const {
+  const auto found = nodesOn_.find(body);
+  if (found == nodesOn_.end()) return;
+  for (const auto& [k, side] : found->second) {
+    const Node& n = nodes_[k];
+    const double* jacobian = block(rows_, n).jacobian() + 6 * side;
+    for (int r = 0; r < n.rows; ++r) {
+      const double* j = jacobian + r * kRowWidth;
+      if (!n.released && inSystem(n.offset + r))
+        into[n.offset + r] += Vec3(j[0], j[1], j[2]).dot(velocity) + Vec3(j[3], j[4], j[5]).dot(spin);
+    }
+  }
 }
 
 void Assembly::correct(std::vector<Body>& bodies, double h, double share) {

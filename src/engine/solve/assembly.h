@@ -79,11 +79,17 @@ class Assembly {
   void pushAtCaps(std::vector<Body>& bodies, double time);
   // Solves for what the rows still lack, and applies it.
   void relax(std::vector<Body>& bodies);
+  // Adds J v for velocities that only the given body has to a vector of rows() numbers; finishHalf() makes L^-1 J v of
+  // it, with L L^T the factored system. Dot products of two such vectors tell how much the joints take from the bodies'
+  // responses. Does nothing for bodies that the assembly does not hold.
+  int rows() const { return static_cast<int>(target_.size()); }
+  void finishHalf(double* rows) const { cholesky_.solveHalf(rows); }
+  void respondHalf(BodyId body, const Vec3& velocity, const Vec3& spin, double* into) const;
   // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
   // not, changes states, and with them the system: call relax() again. Returns whether it did.
   bool revise(std::vector<Body>& bodies, double h, double time);
-  // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were any;
-  // the fresh errors are to be taken again then.
+  // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were
+  // any; the fresh errors are to be taken again then.
   bool catchOvershoot(double h);
   // Newton correction from the fresh errors, to be applied to velocities at the substep's start. `share` is the part
   // of a full substep's impulse that this one carries.
@@ -221,6 +227,7 @@ class Assembly {
   std::vector<Node> nodes_;  // in elimination order
   std::vector<Coupling> couplings_;
   std::vector<BodyId> dynamicBodies_;
+  std::map<BodyId, std::vector<std::pair<int, int>>> nodesOn_;  // of each dynamic body: node and side
   bool looped_ = false;
   double curvatureStep_ = 1;  // s, over which curvature_ was seen
   BlockCholesky cholesky_;

@@ -165,10 +165,11 @@ int BlockCholesky::factor() {
   return weak;
 }
 
-void BlockCholesky::solve(double* x) const {
+void BlockCholesky::solveHalf(double* x) const {
   for (const Column& column : columns_) {
     const Entry* entry = entries_.data() + column.firstEntry;
     double* y = x + column.offset;
+    if (std::all_of(y, y + column.rows, [](double v) { return v == 0; })) continue;
     withSize(column.rows, [&]<int N>() {
       forward<N>(&values_[column.diagonal], y);
       for (int i = 0; i < column.entries; ++i) {
@@ -183,6 +184,10 @@ void BlockCholesky::solve(double* x) const {
       }
     });
   }
+}
+
+void BlockCholesky::solve(double* x) const {
+  solveHalf(x);
   for (auto column = columns_.rbegin(); column != columns_.rend(); ++column) {
     const Entry* entry = entries_.data() + column->firstEntry;
     double* y = x + column->offset;

@@ -31,6 +31,8 @@ class BlockCholesky {
 
   // Solves A x = b in place.
   void solve(double* x) const;
+  // Its first half, x <- L^-1 x, quick where x is mostly zero: dot products of such halves are those with the inverse.
+  void solveHalf(double* x) const;
 
  private:
   struct Column {

@@ -44,7 +44,9 @@ struct Body {
   Vec3 force = Vec3::Zero();
   Vec3 torque = Vec3::Zero();
 
-  // Inverse inertia that answers constraint impulses, geometric stiffness included (world).
+  // Inverse mass and inertia that answer constraint impulses, with the damping over the step and the geometric
+  // stiffness (world).
+  double linearResponse = 0;
   Mat3 response = Mat3::Zero();
   // Geometric stiffness of the joint forces on it, N m/rad (world).
   Mat3 stiffness = Mat3::Zero();

@@ -77,6 +77,7 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
   placeOf_.resize(bodies.size(), -1);
   gradient_ = beta_ = 0;
   closing_ = closing;
+  coupled_ = false;
   const auto place = [&](int id) {
     if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
     return placeOf_[id];
@@ -97,8 +98,8 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       p.directions << n, t1, t2;
       p.armA = m.position - a.position;
       p.armB = m.position - b.position;
-      p.inverseMassA = a.inverseMass;
-      p.inverseMassB = b.inverseMass;
+      p.inverseMassA = a.linearResponse;
+      p.inverseMassB = b.linearResponse;
       p.friction = pair->friction;
       p.restitution = pair->restitution;
       p.impulse.setZero();
@@ -115,12 +116,11 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       const Mat3 ra = arms(p.armA), rb = arms(p.armB);
       p.angularA = a.dynamic() ? Mat3(a.response * ra) : Mat3::Zero();
       p.angularB = b.dynamic() ? Mat3(b.response * rb) : Mat3::Zero();
-      p.mobility = ra.transpose() * p.angularA + rb.transpose() * p.angularB;
-      p.mobility.diagonal().array() += p.inverseMassA + p.inverseMassB;
-      p.softness = kSoftness * p.mobility(0, 0);
-      const Eigen::Matrix2d tangents = p.mobility.bottomRightCorner<2, 2>();
-      const double mean = tangents.trace() / 2;
-      p.stiffestSlip = mean + std::sqrt(std::max(0.0, mean * mean - tangents.determinant()));
+      Mat3 mobility = ra.transpose() * p.angularA + rb.transpose() * p.angularB;
+      mobility.diagonal().array() += p.inverseMassA + p.inverseMassB;
+      setMobility(p, mobility);
+      p.alone = mobility.diagonal();
+      p.index = size();
       p.placeA = place(p.a);
       p.placeB = place(p.b);
       p.gap = m.gap;
@@ -128,6 +128,7 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
         p.target = -std::max(m.gap, 0.0) / h;
       else
         p.target = std::min(-kPushRate * m.gap / h, kPushSpeed);
+      p.pushedOut = std::max(p.target, 0.0);
       points_.push_back(p);
     }
   }
@@ -148,12 +149,17 @@ void ContactSolver::unload(std::vector<Body>& bodies) const {
 }
 
 Vec3 ContactSolver::slip(const Point& p) const {
+  if (coupled_) return speeds_.segment<3>(3 * p.index);
   const Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
   const Vec3 relative = b.velocity - a.velocity + b.spin.cross(p.armB) - a.spin.cross(p.armA);
   return p.directions.transpose() * relative;
 }
 
 void ContactSolver::push(const Point& p, const Vec3& impulse) {
+  if (coupled_) {
+    speeds_.noalias() += coupling_.middleCols<3>(3 * p.index) * impulse;
+    return;
+  }
   Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
   const Vec3 along = p.directions * impulse;
   a.velocity -= p.inverseMassA * along;
@@ -271,6 +277,14 @@ double ContactSolver::sweep(std::vector<Body>& bodies) {
   return largest;
 }
 
+void ContactSolver::setMobility(Point& p, const Mat3& mobility) {
+  p.mobility = mobility;
+  p.softness = kSoftness * mobility(0, 0);
+  const Eigen::Matrix2d tangents = mobility.bottomRightCorner<2, 2>();
+  const double mean = tangents.trace() / 2;
+  p.stiffestSlip = mean + std::sqrt(std::max(0.0, mean * mean - tangents.determinant()));
+}
+
 void ContactSolver::extrapolate() {
   if (gradient_ == 0) return;  // nothing to follow yet
   for (Point& p : points_) {
@@ -300,7 +314,12 @@ void ContactSolver::account(const Point& p) {
 }
 
 void ContactSolver::pushAtLastForce(std::vector<Body>& bodies) const {
-  for (const Point& p : points_) pushBodies(p, p.impulse / storedTime_, bodies);
+  for (const Point& p : points_) {
+    const Vec3 force = p.directions * p.impulse / storedTime_;
+    Body &a = bodies[p.a], &b = bodies[p.b];
+    if (a.dynamic()) a.velocity -= a.linearResponse * force, a.spin -= a.response * p.armA.cross(force);
+    if (b.dynamic()) b.velocity += b.linearResponse * force, b.spin += b.response * p.armB.cross(force);
+  }
 }
 
 }  // namespace calm

@@ -40,6 +40,8 @@ struct ContactPair {
   void keepNames(const Body& a);
 };
 
+class Assembly;
+
 class ContactSolver {
  public:
   // Takes the manifolds of the pairs at the present poses. `approach` velocities are the bodies' present ones, from
@@ -60,6 +62,13 @@ class ContactSolver {
   // non-smooth non-linear conjugate gradient method (Silcowitz-Hansen, Niebe and Erleben, The Visual Computer 26,
   // 2010), which turns the crawl of Gauss-Seidel through a stack into superlinear convergence.
   double sweep(std::vector<Body>& bodies);
+  // Lets the sweeps of relaxCoupled() see the joints: how each point answers each other through them, as a dense matrix
+  // (Delassus 1917). The assemblies must be factored and in the states that they will have.
+  void couple(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies);
+  // Sweeps until the largest change is below `enough` or, after the first, below `reduction` of the first one's. The
+  // joints are to be relaxed after it. Returns the last change.
+  double relaxCoupled(std::vector<Body>& bodies, int sweeps, double enough, double reduction);
+  int size() const { return static_cast<int>(points_.size()); }
   // Hands the forces, impulses over `time`, back to the pairs.
   void store(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double time);
 
@@ -70,6 +79,7 @@ class ContactSolver {
     ContactPair* pair;
     int a, b;
     int placeA, placeB;  // of their velocities in the sweeps
+    int index;           // among the points
     std::uint32_t id;
     Vec3 position;
     Mat3 directions;  // columns: normal (from a to b) and tangents
@@ -77,9 +87,11 @@ class ContactSolver {
     Mat3 angularA, angularB;  // columns: response of the spins to unit impulses
     double inverseMassA, inverseMassB;
     Mat3 mobility;        // velocity along each direction per unit impulse along each other
+    Vec3 alone;           // of the two bodies without joints, along each direction
     double softness;      // normal compliance over h^2
     double stiffestSlip;  // the larger eigenvalue of the tangents' mobility
     double target;        // least end velocity along the normal
+    double pushedOut;     // m/s, at which overlap is to be left; 0 if there is none
     double gap;
     double friction, restitution;
     Vec3 impulse;
@@ -98,6 +110,7 @@ class ContactSolver {
   Vec3 slip(const Point& p) const;               // relative velocity, along the point's directions
   void push(const Point& p, const Vec3& impulse);
   void pushBodies(const Point& p, const Vec3& impulse, std::vector<Body>& bodies) const;
+  void setMobility(Point& p, const Mat3& mobility);
   void extrapolate();
   double sweepPoints(std::vector<Point>& points);
   double sweepPoint(Point& p);
@@ -107,6 +120,9 @@ class ContactSolver {
   std::vector<int> touched_;  // whose velocities motions_ holds
   std::vector<Motion> motions_;
   std::vector<int> placeOf_;  // of each body in them; -1: not yet
+  bool coupled_ = false;
+  Eigen::MatrixXd coupling_;  // velocities of all points' directions per unit impulse of each
+  Eigen::VectorXd speeds_;    // of all points' directions, while coupled sweeps run
   double storedTime_ = 1;
   bool closing_ = false;
   double gradient_ = 0;  // squared length of the last sweep's change; 0 before the first

@@ -14,6 +14,8 @@ namespace {
 constexpr RowErrors kConverged{1e-10, 1e-9};
 // ... and a substep counts as solved below these.
 constexpr RowErrors kAcceptable{1e-7, 1e-6};
+// Where something touches, more is let pass: contacts take more energy than such errors could bring.
+constexpr RowErrors kAcceptableInTouch{1e-6, 1e-5};
 constexpr int kCorrections = 10;
 // More corrections than this are a sign of motion too fast for the substep, whose energy then has to be watched.
 constexpr int kEasyCorrections = 3;
@@ -30,6 +32,10 @@ constexpr double kContactTolerance = 1e-5;
 constexpr double kContactReduction = 1e-5;
 constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
+// With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
+// then, and go on until the stops stay on their sides.
+constexpr int kCoupledContacts = 80;
+constexpr int kCoupledSweeps = 200, kCoupledRounds = 8;
 
 // Changes of side of stops and drives within one solution.
 constexpr int kRevisions = 20, kRevisionsInAll = 60;
@@ -70,6 +76,14 @@ bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Coll
     moved.center += relative * dt;
   }
   return false;
+}
+
+// Damping acts half on the velocity before a kick and half on the one after it, so that what is held at rest weighs
+// what it should and what falls freely slows by exactly exp(-damping h): v1 = ((1 - x) v0 + h a) / (1 + x), the
+// impulses of joints and contacts included, with x = tanh(damping h / 2). The opening half kick has the first half of
+// it.
+double braking(double damping, double h) {
+  return damping > 0 ? std::tanh(damping * h / 2) : 0;
 }
 
 }  // namespace
@@ -135,9 +149,16 @@ RowErrors Island::evaluateWithStops(const Scene& scene, double h) {
   return caught ? evaluate(scene) : errors;
 }
 
-void Island::factor(const Scene& scene, double h, double stiffnessShare) {
-  for (BodyId id : bodies)
-    if (scene.bodies[id].dynamic()) updateResponse(scene.bodies[id], h, stiffnessShare);
+void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick kick) {
+  for (BodyId id : bodies) {
+    Body& b = scene.bodies[id];
+    b.linearResponse = b.inverseMass;
+    if (!b.dynamic()) continue;
+    updateResponse(b, h, stiffnessShare);
+    if (kick == Kick::opening) continue;
+    b.linearResponse /= 1 + braking(b.linearDamping, h);
+    b.response /= 1 + braking(b.angularDamping, h);
+  }
   for (Assembly* assembly : assemblies) {
     assembly->adopt();
     assembly->factor(scene.bodies, h);
@@ -149,8 +170,8 @@ void Island::prime(const Scene& scene) {
   const double h = scene.settings.frame / scene.settings.substeps;
   for (int pass = 0; pass < 3; ++pass) {
     for (BodyId id : bodies) scene.bodies[id].setMark();
-    factor(scene, h, kStiffnessShare);
-    kick(scene, h);
+    factor(scene, h, kStiffnessShare, Kick::full);
+    kick(scene, h, Kick::full);
     for (Assembly* assembly : assemblies) {
       assembly->forgetCurvature();
       assembly->aimAtVelocity(h, 0);
@@ -162,15 +183,17 @@ void Island::prime(const Scene& scene) {
   }
 }
 
-void Island::kick(const Scene& scene, double time) {
+void Island::kick(const Scene& scene, double h, Kick kick) {
+  const double time = kick == Kick::full ? h : h / 2;
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
     if (!b.dynamic()) continue;
+    const double linear = braking(b.linearDamping, h), angular = braking(b.angularDamping, h);
+    if (kick != Kick::closing) b.velocity *= 1 - linear, b.spin *= 1 - angular;
     b.velocity += time * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
     b.spin += time * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque));
     if (!scene.fields.empty() || !scene.pushes.empty()) kickBy(scene.fields, scene.pushes, id, b, clock_ - 1e-9, time);
-    if (b.linearDamping > 0) b.velocity *= std::exp(-b.linearDamping * time);
-    if (b.angularDamping > 0) b.spin *= std::exp(-b.angularDamping * time);
+    if (kick != Kick::opening) b.velocity /= 1 + linear, b.spin /= 1 + angular;
   }
 }
 
@@ -247,32 +270,45 @@ void Island::drift(const Scene& scene, double h) {
 
 // Stops and drives change sides until all are in their right state; the last sides are the first guess of the next
 // substep, so that mostly one solution does.
-void Island::solveJoints(const Scene& scene, double h, double time) {
+bool Island::solveJoints(const Scene& scene, double h, double time) {
+  bool changed = false;
   for (Assembly* assembly : assemblies) {
     assembly->relax(scene.bodies);
     for (int i = 0; i < kRevisions && revisionsLeft_ > 0 && assembly->revise(scene.bodies, h, time); ++i) {
       assembly->relax(scene.bodies);
+      changed = true;
       --revisionsLeft_;
     }
   }
+  return changed;
 }
 
 void Island::solveVelocities(const Scene& scene, double h, double time) {
   revisionsLeft_ = kRevisionsInAll;
+  const bool coupled = !assemblies.empty() && !contacts_.empty() && contacts_.size() <= kCoupledContacts;
+  if (coupled) contacts_.couple(scene.bodies, assemblies);
   for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
-  solveJoints(scene, h, time);
-  if (!contacts_.empty()) {
+  bool changed = solveJoints(scene, h, time);
+  double change = 0;
+  if (coupled) {
+    for (int round = 0; round < kCoupledRounds; ++round) {
+      if (changed) contacts_.couple(scene.bodies, assemblies);
+      change = contacts_.relaxCoupled(scene.bodies, kCoupledSweeps, kContactTolerance, kContactReduction);
+      changed = solveJoints(scene, h, time);
+      if (!changed) break;
+    }
+  } else if (!contacts_.empty()) {
     const int rounds = assemblies.empty() ? kContactRounds : kContactRoundsWithJoints;
-    double change = 0, enough = kContactTolerance;
+    double enough = kContactTolerance;
     for (int round = 0; round < rounds; ++round) {
       change = contacts_.sweep(scene.bodies);
       solveJoints(scene, h, time);
       if (change < enough) break;
       if (round == 0) enough = std::max(enough, kContactReduction * change);
     }
-    residual_.contactSpeed = std::max(residual_.contactSpeed, change);
   }
+  residual_.contactSpeed = std::max(residual_.contactSpeed, change);
   contacts_.store(pairs, scene.bodies, time);
 }
 
@@ -290,7 +326,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
     return false;
   for (Assembly* assembly : assemblies) assembly->fadeOffset(std::exp(-h / kOffsetFade));
   steer(scene, h);
-  factor(scene, h, kStiffnessShare);
+  factor(scene, h, kStiffnessShare, onStep_ ? Kick::opening : Kick::full);
   findContacts(scene, h, false);
   const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(b, h); };
   if (!onStep_ &&
@@ -301,14 +337,14 @@ bool Island::trySubstep(const Scene& scene, double h) {
     close(scene, h);
     clock_ += h;
     steer(scene, h);
-    factor(scene, h, kStiffnessShare);
+    factor(scene, h, kStiffnessShare, Kick::opening);
     findContacts(scene, h, false);
   }
   const double share = onStep_ ? 0.5 : 1;
   bounce(scene, h);
   for (BodyId id : bodies) b[id].setMark();
   for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
-  kick(scene, h * share);
+  kick(scene, h, onStep_ ? Kick::opening : Kick::full);
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
   solveVelocities(scene, h, h * share);
   drift(scene, h);
@@ -324,7 +360,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
     const bool better = errors.linear < kContraction * before.linear || errors.angular < kContraction * before.angular;
     if (!better) break;
   }
-  if (!within(errors, kAcceptable)) {
+  if (!within(errors, contacts_.empty() ? kAcceptable : kAcceptableInTouch)) {
     for (BodyId id : bodies) b[id].returnToMark();
     evaluate(scene);
     for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
@@ -341,10 +377,10 @@ bool Island::trySubstep(const Scene& scene, double h) {
 
 void Island::close(const Scene& scene, double h) {
   steerAtClock(scene);
-  factor(scene, h, kStiffnessShare);
+  factor(scene, h, kStiffnessShare, Kick::closing);
   findContacts(scene, h, true);
   for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
-  kick(scene, h / 2);
+  kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);
   for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies);

@@ -113,17 +113,20 @@ class Island {
   RowErrors evaluate(const Scene& scene);
   // The same, with stops held that the substep has run past.
   RowErrors evaluateWithStops(const Scene& scene, double h);
-  void factor(const Scene& scene, double h, double stiffnessShare);
+  // The part of a substep that a kick is: all of it, or the half that opens or closes a frame.
+  enum class Kick { opening, full, closing };
+  void factor(const Scene& scene, double h, double stiffnessShare, Kick kick);
   void findContacts(const Scene& scene, double h, bool closing);
   void bounce(const Scene& scene, double h);
-  void kick(const Scene& scene, double time);
+  void kick(const Scene& scene, double h, Kick kick);
   // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
   void steer(const Scene& scene, double h);
   void steerAtClock(const Scene& scene);
   void drift(const Scene& scene, double h);
   // Joints and contacts together, by impulses that stand for forces over `time`.
   void solveVelocities(const Scene& scene, double h, double time);
-  void solveJoints(const Scene& scene, double h, double time);
+  // Returns whether stops or drives changed sides.
+  bool solveJoints(const Scene& scene, double h, double time);
   // Whether something but gravity brings or takes energy.
   bool isDriven(const Scene& scene) const;
   bool hasAxes() const;

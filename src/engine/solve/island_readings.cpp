@@ -2,6 +2,7 @@
 // What an island tells of its joints.
 #include <algorithm>
 
+#include "engine/solve/geometric_stiffness.h"
 #include "engine/solve/island.h"
 
 namespace calm {
@@ -99,7 +100,10 @@ void Island::readPresentLoads(const Scene& scene, double h) {
     for (BodyId id : bodies) b[id].returnToMark();
   }
   addErrors(-2);
-  // The factor of the closing half kick still stands. Accelerations take the place of velocities.
+  // The factor of the closing half kick still stands, but for damping, whose force is known here. Accelerations take
+  // the place of velocities.
+  const auto damped = [&](BodyId id) { return b[id].linearDamping > 0 || b[id].angularDamping > 0; };
+  if (std::any_of(bodies.begin(), bodies.end(), damped)) factor(scene, h, kStiffnessShare, Kick::opening);
   for (BodyId id : bodies) {
     if (b[id].dynamic()) {
       const Accelerations given = accelerationsBy(scene.fields, scene.pushes, id, b[id], clock_ - 1e-9);

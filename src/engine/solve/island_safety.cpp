@@ -122,11 +122,11 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
   for (int i = 0; i < kFallbackSteps; ++i) {
     clock_ += step;
     steer(scene, step);
-    factor(scene, step, safe_ ? 0 : kStiffnessShareInFallback);
+    factor(scene, step, safe_ ? 0 : kStiffnessShareInFallback, Kick::full);
     findContacts(scene, step, false);
     if (!safe_) bounce(scene, step);
     for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
-    kick(scene, step);
+    kick(scene, step, Kick::full);
     for (BodyId id : bodies) scene.bodies[id].setMark();
     solveWithinBudget(scene, step);
     drift(scene, step);

@@ -1,0 +1,90 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Contacts that know how the joints answer them.
+#include <algorithm>
+#include <array>
+
+#include "engine/solve/assembly.h"
+#include "engine/solve/contact_solver.h"
+
+namespace calm {
+
+void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies) {
+  const int n = 3 * size();
+  int rows = 0;
+  for (const Assembly* a : assemblies) rows += a->rows();
+  Eigen::MatrixXd halves = Eigen::MatrixXd::Zero(rows, n);
+  coupling_.setZero(n, n);
+  struct Use {
+    BodyId body;
+    double sign;
+    const Vec3& arm;
+    const Mat3& angular;
+    double inverseMass;
+  };
+  const auto usesOf = [](const Point& p) {
+    return std::array{Use{p.a, -1, p.armA, p.angularA, p.inverseMassA},
+                      Use{p.b, 1, p.armB, p.angularB, p.inverseMassB}};
+  };
+  for (const Point& p : points_)
+    for (const Use& use : usesOf(p)) {
+      if (!bodies[use.body].dynamic()) continue;
+      for (const Point& q : points_) {
+        if (q.index > p.index) break;
+        for (const Use& other : usesOf(q)) {
+          if (other.body != use.body) continue;
+          // The velocity at q's point by impulses at p's.
+          Mat3 moved = use.inverseMass * p.directions;
+          for (int k = 0; k < 3; ++k) moved.col(k) += use.angular.col(k).cross(other.arm);
+          coupling_.block<3, 3>(3 * q.index, 3 * p.index) += use.sign * other.sign * q.directions.transpose() * moved;
+        }
+      }
+      for (int k = 0; k < 3; ++k) {
+        double* column = &halves(0, 3 * p.index + k);
+        for (const Assembly* a : assemblies) {
+          a->respondHalf(use.body, use.sign * use.inverseMass * p.directions.col(k), use.sign * use.angular.col(k),
+                         column);
+          column += a->rows();
+        }
+      }
+    }
+  for (int c = 0; c < n; ++c) {
+    double* column = &halves(0, c);
+    for (const Assembly* a : assemblies) {
+      a->finishHalf(column);
+      column += a->rows();
+    }
+  }
+  coupling_.triangularView<Eigen::StrictlyLower>() = coupling_.transpose();
+  coupling_.noalias() -= halves.transpose() * halves;
+  for (Point& p : points_) {
+    Mat3 mobility = coupling_.block<3, 3>(3 * p.index, 3 * p.index);
+    // What the joints hold altogether has no mobility left but round-off; keep a grain of its own.
+    mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * p.alone);
+    setMobility(p, mobility);
+    // Overlap is pushed out with what would part the two bodies alone: where joints jam them, the full speed would
+    // fling others.
+    if (p.pushedOut > 0) p.target = p.pushedOut * std::min(1.0, mobility(0, 0) / p.alone[0]);
+  }
+}
+
+double ContactSolver::relaxCoupled(std::vector<Body>& bodies, int sweeps, double enough, double reduction) {
+  std::vector<Vec3> before;
+  for (const Point& p : points_) before.push_back(p.impulse);
+  load(bodies);
+  speeds_.resize(3 * size());
+  for (const Point& p : points_) speeds_.segment<3>(3 * p.index) = slip(p);
+  coupled_ = true;
+  gradient_ = beta_ = 0;
+  double change = 0;
+  for (int i = 0; i < sweeps; ++i) {
+    extrapolate();
+    change = sweepPoints(points_);
+    if (i == 0) enough = std::max(enough, reduction * change);
+    if (change < enough) break;
+  }
+  coupled_ = false;
+  for (const Point& p : points_) pushBodies(p, p.impulse - before[p.index], bodies);
+  return change;
+}
+
+}  // namespace calm

@@ -1,0 +1,128 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Joints that are redundant: their compliance decides how they share a load, and they hold all the same.
+#include <gtest/gtest.h>
+
+#include "physics/rigs.h"
+
+namespace calm::physics {
+namespace {
+
+const Quat kAboutY = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+
+// A gate on two pins with a man's weight at its edge: the pins share the weight by their compliance, and their
+// horizontal forces are the couple over their distance.
+TEST(RedundantGate, CarriesItsCoupleBetweenTwoPins) {
+  for (const double compliance : {0.0, 1e-12, 1e-11, 1e-10, 1e-9}) {  // 0: the engine's own
+    World world;
+    const BodyId gate = world.addBody(solid(Box{{2, 1, 0.05}}, 40, {{1, 0, 0}, Quat::Identity()}));
+    for (const double y : {0.4, -0.4}) {
+      JointDef j = joint(JointType::hinge, kWorld, {0, y, 0}, gate, {-1, y, 0});
+      j.frameA.rotation = j.frameB.rotation = kAboutY;
+      j.compliance = compliance;
+      world.addJoint(j);
+    }
+    world.addForce(gate, Vec3(0, -500 * kGravity, 0), {2, 0, 0});
+    double separation = 0;
+    for (int i = 0; i < 300; ++i) {
+      world.step();
+      for (JointId j : {0, 1}) separation = std::max(separation, world.reading(j).separationPeak);
+    }
+    const double couple = (40 * 1 + 500 * 2) * kGravity;
+    const Vec3 up = world.reading(0).force + world.reading(1).force;
+    const std::string name = "two pins, compliance " + std::to_string(compliance * 1e12) + "e-12: ";
+    report(name + "vertical", up.y() / (540 * kGravity) - 1, 1e-4, "");
+    EXPECT_NEAR(up.y(), 540 * kGravity, 1e-4 * 540 * kGravity);
+    // The pins are stiff in turning too; force couple and moments carry the load together.
+    const double carried = -world.reading(0).force.x() * 0.4 + world.reading(1).force.x() * 0.4 +
+                           world.reading(0).torque.z() + world.reading(1).torque.z();
+    report(name + "couple", carried / couple - 1, 1e-2, "");
+    EXPECT_NEAR(carried, couple, 1e-2 * couple);
+    if (compliance == 0) {
+      report(name + "separation", separation * 1e3, 0.01, "mm");
+      EXPECT_LE(separation, 1e-5);
+    }
+  }
+}
+
+// A beam on three equal parallel cranks, which two would guide: all of it swings as one pendulum,
+// (3 I + M l^2) a = -(3 m l/2 + M l) g sin(angle), I each crank's about its pin.
+struct FourBar {
+  static constexpr double kLength = 0.5, kCrank = 2, kBeam = 6;
+  World world;
+  BodyId crank = kWorld;
+  std::vector<JointId> pins;  // of the beam
+  double omega2 = 0;          // squared frequency of small swings
+
+  FourBar(double angle, double compliance) {
+    const Quat turned = Quat(Eigen::AngleAxisd(angle, Vec3::UnitZ()));
+    const Quat across = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    const Vec3 down = turned * Vec3(0, -kLength, 0);
+    const Shape bar = Box{{0.03, kLength, 0.02}};
+    const BodyId beam = world.addBody(solid(Box{{1, 0.04, 0.04}}, kBeam, {down}));
+    for (const double x : {-0.4, 0.0, 0.4}) {
+      const Vec3 pivot(x, 0, 0);
+      crank = world.addBody(solid(bar, kCrank, {pivot + down / 2, turned}));
+      JointDef top = joint(JointType::hinge, kWorld, pivot, crank, {0, kLength / 2, 0});
+      JointDef bottom = joint(JointType::hinge, crank, {0, -kLength / 2, 0}, beam, pivot);
+      top.frameA.rotation = bottom.frameB.rotation = across;
+      top.frameB.rotation = bottom.frameA.rotation = turned.conjugate() * across;
+      top.compliance = bottom.compliance = compliance;
+      world.addJoint(top);
+      pins.push_back(world.addJoint(bottom));
+    }
+    const double crankInertia = massPropertiesOf(bar, kCrank).inertia(2, 2) + kCrank * kLength * kLength / 4;
+    omega2 = (1.5 * kCrank + kBeam) * kLength * kGravity / (3 * crankInertia + kBeam * kLength * kLength);
+  }
+
+  double angle() const {
+    const Vec3 along = world.state(crank).pose.rotation * Vec3(0, -1, 0);
+    return std::atan2(along.x(), -along.y());
+  }
+};
+
+TEST(RedundantFourBar, SwingsAsOnePendulum) {
+  constexpr double kRelease = kPi / 3;
+  FourBar bar(kRelease, 0);
+  // Runge and Kutta's fourth order, in steps far below the frame.
+  double angle = kRelease, rate = 0, worst = 0, separation = 0;
+  for (int frame = 0; frame < 300; ++frame) {
+    bar.world.step();
+    constexpr int kSteps = 50;
+    const double h = bar.world.settings().frame / kSteps;
+    const auto pull = [&](double a) { return -bar.omega2 * std::sin(a); };
+    for (int i = 0; i < kSteps; ++i) {
+      const double a1 = rate, r1 = pull(angle), a2 = rate + h / 2 * r1, r2 = pull(angle + h / 2 * a1);
+      const double a3 = rate + h / 2 * r2, r3 = pull(angle + h / 2 * a2), a4 = rate + h * r3, r4 = pull(angle + h * a3);
+      angle += h / 6 * (a1 + 2 * a2 + 2 * a3 + a4);
+      rate += h / 6 * (r1 + 2 * r2 + 2 * r3 + r4);
+    }
+    worst = std::max(worst, std::abs(bar.angle() - angle));
+    for (JointId j = 0; j < bar.world.jointCount(); ++j)
+      separation = std::max(separation, bar.world.reading(j).separationPeak);
+  }
+  report("redundant four-bar, path over 5 s", worst, 1e-3, "rad");
+  report("redundant four-bar, separation", separation * 1e3, 1e-3, "mm");
+  EXPECT_LE(worst, 1e-3);
+  EXPECT_LE(separation, 1e-6);
+}
+
+TEST(RedundantFourBar, SharesItsLoadAlikeAtAnyCompliance) {
+  std::vector<double> middle;
+  for (const double compliance : {1e-12, 1e-11, 1e-10, 1e-9}) {
+    FourBar bar(kPi / 3, compliance);
+    for (int frame = 0; frame < 60; ++frame) bar.world.step();
+    middle.push_back(bar.world.reading(bar.pins[1]).force.norm());
+  }
+  const auto [least, most] = std::minmax_element(middle.begin(), middle.end());
+  report("redundant four-bar, middle pin's force over compliances", (*most / *least - 1) * 100, 1, "%");
+  EXPECT_LE(*most / *least - 1, 0.01);
+  FourBar still(0, 0);
+  for (int frame = 0; frame < 30; ++frame) still.world.step();
+  for (const JointId pin : still.pins)
+    EXPECT_NEAR(still.world.reading(pin).force.norm(), FourBar::kBeam * kGravity / 3,
+                0.01 * FourBar::kBeam * kGravity / 3)
+        << "three equal pins under the middle of the load carry a third each";
+}
+
+}  // namespace
+}  // namespace calm::physics
