@@ -1,6 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "app/session.h"
 
+#include <QCoreApplication>
+#include <QPointer>
+#include <QThreadPool>
 #include <algorithm>
 #include <cmath>
 
@@ -107,7 +110,31 @@ void Session::selectByName(const QString& name) {
   pick(rig().lines);
 }
 
+void Session::advise() {
+  const rig::RigPtr rig = history_.snapshot();
+  QPointer<Session> self(this);
+  QThreadPool::globalInstance()->start([self, rig] {
+    auto found = std::make_shared<std::vector<rig::Finding>>(rig::adviceFor(*rig));
+    QMetaObject::invokeMethod(
+        QCoreApplication::instance(),
+        [self, rig, found] {
+          // What is about an older rig is of no use; the newer one's own is under way.
+          if (!self || self->history_.snapshot() != rig) return;
+          self->advice_ = std::move(*found);
+          self->advisedRig_ = rig;
+          emit self->adviceChanged();
+        },
+        Qt::QueuedConnection);
+  });
+}
+
+void Session::mend(const rig::Finding& finding) {
+  const rig::Finding copy = finding;  // the edit replaces the list that it stands in
+  if (edit(QString::fromStdString(copy.remedy).toLower(), copy.mend)) select({copy.on.begin(), copy.on.end()});
+}
+
 void Session::rerun() {
+  advise();
   live_ = std::make_unique<run::LiveRun>(history_.snapshot());
   playhead_ = 0;
   framesSeen_ = 0;

@@ -10,6 +10,7 @@
 #include <memory>
 #include <set>
 
+#include "rig/advice/advice.h"
 #include "rig/history.h"
 #include "rig/kits/line.h"
 #include "run/live_run.h"
@@ -19,7 +20,8 @@ namespace calm::app {
 // What is about to be made, drawn in the View before it is.
 struct Preview {
   std::optional<rig::Part> part;
-  std::vector<Vec3> line;  // corners
+  std::vector<rig::Part> moved;  // parts as they will be
+  std::vector<Vec3> line;        // corners
   std::optional<Vec3> pivot;
   std::vector<rig::Id> partners;
 };
@@ -79,6 +81,12 @@ class Session : public QObject {
   // The largest force that any joint has carried in the run so far, N.
   double largestForce() const;
 
+  // What is wrong with the rig as it is, sought in the background after each edit.
+  const std::vector<rig::Finding>& advice() const { return advice_; }
+  bool advising() const { return advisedRig_ != history_.snapshot(); }
+  // Applies a finding's remedy.
+  void mend(const rig::Finding& finding);
+
   Preview& preview() { return preview_; }
   const Preview& preview() const { return preview_; }
   void previewChanged() { emit changed(); }
@@ -86,11 +94,13 @@ class Session : public QObject {
  signals:
   void rigChanged();  // the document, its name or its saved state
   void selectionChanged();
+  void adviceChanged();
   void changed();  // anything drawn: playhead, frames, preview, quantity
   void message(const QString& text, bool fault);
 
  private:
   void rerun();
+  void advise();
   void tick();
 
   rig::History history_;
@@ -107,6 +117,8 @@ class Session : public QObject {
   Quantity quantity_ = Quantity::load;
   Preview preview_;
   QString shownError_, lastFault_;
+  std::vector<rig::Finding> advice_;
+  rig::RigPtr advisedRig_;  // that advice_ is about
 };
 
 }  // namespace calm::app

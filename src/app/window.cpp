@@ -13,11 +13,14 @@
 #include <QSplitter>
 #include <QVBoxLayout>
 
+#include "app/advice/panel.h"
 #include "app/card/card.h"
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
 #include "app/make/maker.h"
+#include "app/make/many.h"
 #include "app/view/view.h"
+#include "rig/copies.h"
 #include "rig/demos.h"
 #include "rig/edits.h"
 
@@ -74,6 +77,9 @@ Window::Window(Session& session) : session_(session) {
   buildActions();
   connect(&session_, &Session::changed, this, &Window::refresh);
   connect(&session_, &Session::rigChanged, this, &Window::refreshTitle);
+  advicePanel_ = new AdvicePanel(
+      session_, [this] { return ledger_->partings(); }, this);
+  connect(&session_, &Session::adviceChanged, this, &Window::refreshAdvice);
   connect(&session_, &Session::message, this, &Window::showMessage);
   messageTimer_.setSingleShot(true);
   connect(&messageTimer_, &QTimer::timeout, message_, [this] { message_->hide(); });
@@ -174,9 +180,12 @@ QWidget* Window::buildTransport() {
   message_->setObjectName("message");
   message_->hide();
   row->addWidget(message_);
-  advice_ = new QLabel;
+  advice_ = new QPushButton;
   advice_->setObjectName("advice");
+  advice_->setAccessibleName(tr("Advice"));
   advice_->setFixedHeight(26);
+  advice_->setFocusPolicy(Qt::TabFocus);
+  connect(advice_, &QPushButton::clicked, this, [this] { advicePanel_->toggle(); });
   row->addWidget(advice_);
   auto* label = new QLabel(tr("Lanes"));
   label->setProperty("muted", true);
@@ -218,17 +227,27 @@ void Window::buildActions() {
   edit->addAction(action(tr("Undo"), QKeySequence::Undo, [this] { session_.undo(); }));
   edit->addAction(action(tr("Do again"), QKeySequence("Ctrl+Shift+Z"), [this] { session_.redo(); }));
   edit->addAction(action(tr("Delete"), QKeySequence::Delete, [this] { deleteSelection(); }));
-  edit->addAction(action(tr("Rename"), Qt::Key_F2, [this] { card_->beginRename(); }));
+  edit->addAction(action(tr("Duplicate"), QKeySequence("Ctrl+D"), [this] { duplicate(); }));
   edit->addAction(
-      action(tr("Select nothing"), Qt::Key_Escape, [this] { maker_ ? closeMaker() : session_.select({}); }));
+      action(tr("Copies in a row, mirrored\u2026"), QKeySequence("Ctrl+R"), [this] { openMaker("copies"); }));
+  edit->addAction(action(tr("Cut into pieces\u2026"), Qt::Key_C, [this] { openMaker("cut"); }));
+  edit->addAction(action(tr("Rename"), Qt::Key_F2, [this] { card_->beginRename(); }));
+  edit->addAction(action(tr("Select nothing"), Qt::Key_Escape, [this] {
+    if (advicePanel_->isVisible())
+      advicePanel_->hide();
+    else
+      maker_ ? closeMaker() : session_.select({});
+  }));
   QMenu* add = menuBar()->addMenu(tr("Add"));
   add->addAction(action(tr("Part"), Qt::Key_P, [this] { openMaker("part"); }));
   add->addAction(action(tr("Joint"), Qt::Key_J, [this] { openMaker("joint"); }));
   add->addAction(action(tr("Line"), Qt::Key_L, [this] { openMaker("line"); }));
+  add->addAction(action(tr("Joints between many\u2026"), QKeySequence("Shift+J"), [this] { openMaker("joints"); }));
   QMenu* run = menuBar()->addMenu(tr("Run"));
   run->addAction(action(tr("Run or pause"), Qt::Key_Space, [this] { session_.setPlaying(!session_.playing()); }));
   run->addAction(action(tr("One frame on"), Qt::Key_Period, [this] { session_.stepFrames(1); }));
   run->addAction(action(tr("One frame back"), Qt::Key_Comma, [this] { session_.stepFrames(-1); }));
+  run->addAction(action(tr("Advice"), Qt::Key_A, [this] { advicePanel_->toggle(); }));
   run->addAction(action(tr("Back to the start"), Qt::Key_Home, [this] { session_.reset(); }));
   QMenu* look = menuBar()->addMenu(tr("Look"));
   const auto looking = [this](const std::function<void(View&)>& change) {
@@ -245,6 +264,8 @@ void Window::buildActions() {
   look->addAction(action(tr("From above"), Qt::Key_3, looking([](View& v) { v.camera().face(0, 86); })));
   look->addAction(action(tr("Without perspective"), Qt::Key_4,
                          looking([](View& v) { v.camera().setOrthographic(!v.camera().orthographic()); })));
+  look->addAction(action(tr("Handles along the part's own axes"), Qt::Key_O,
+                         looking([](View& v) { v.grip().useOwnAxes(!v.grip().usesOwnAxes()); })));
   look->addAction(
       action(tr("Joints through parts"), Qt::Key_X, looking([](View& v) { v.setJointsThrough(!v.jointsThrough()); })));
 }
@@ -252,13 +273,17 @@ void Window::buildActions() {
 void Window::openMaker(const QString& kind) {
   const bool same = maker_ && maker_->property("kind").toString() == kind;
   closeMaker();
-  if (same || (kind != "part" && kind != "joint" && kind != "line")) return;
+  if (same) return;
   // What is being made stands in the start pose.
   session_.setPlaying(false);
   session_.reset();
   if (kind == "part") maker_ = new PartMaker(session_, stageArea_);
   if (kind == "joint") maker_ = new JointMaker(session_, stageArea_);
   if (kind == "line") maker_ = new LineMaker(session_, stageArea_);
+  if (kind == "copies") maker_ = new CopyMaker(session_, stageArea_);
+  if (kind == "joints") maker_ = new ManyJointsMaker(session_, stageArea_);
+  if (kind == "cut") maker_ = new CutMaker(session_, stageArea_);
+  if (!maker_) return;
   maker_->setProperty("kind", kind);
   connect(maker_, &Maker::done, this, &Window::closeMaker);
   if (view_)
@@ -312,15 +337,25 @@ void Window::refresh() {
                      .arg(look::kMuted.name())
                      .arg(duration, 0, 'f', 2));
   play_->setText(session_.playing() ? tr("Pause") : tr("Run"));
-  const QStringList findings = ledger_->findings();
+  refreshAdvice();
+}
+
+void Window::refreshAdvice() {
+  const QStringList partings = ledger_->partings();
+  const auto& advice = session_.advice();
+  const qsizetype count = partings.size() + static_cast<qsizetype>(advice.size());
   QString text;
-  if (!findings.isEmpty()) text = tr("\u26a0 %1 to look at: %2").arg(findings.size()).arg(findings.front());
+  if (count > 0) {
+    const QString first = partings.isEmpty() ? QString::fromStdString(advice.front().text) : partings.front();
+    text = tr("\u26a0 %1 to look at: %2").arg(count).arg(first);
+    text = advice_->fontMetrics().elidedText(text, Qt::ElideRight, 380);
+  }
   if (text == advice_->text()) return;
   advice_->setText(text);
-  advice_->setToolTip(findings.join("\n"));
   advice_->setVisible(!text.isEmpty());
-  advice_->setStyleSheet(QString("padding: 4px 12px; border-radius: 12px; color: %1; background: %2")
-                             .arg(look::kAmber.name(), look::kAmberTint.name()));
+  advice_->setStyleSheet(
+      QString("padding: 4px 12px; border: none; border-radius: 12px; font-weight: normal; color: %1; background: %2")
+          .arg(look::kAmber.name(), look::kAmberTint.name()));
 }
 
 void Window::refreshTitle() {
@@ -341,6 +376,23 @@ void Window::showMessage(const QString& text, bool fault) {
   message_->setStyleSheet(QString("color: %1").arg((fault ? look::kBrick : look::kMuted).name()));
   message_->show();
   messageTimer_.start(fault ? 12000 : 4000);
+}
+
+// Beside the originals, clear of them.
+void Window::duplicate() {
+  Aabb box;
+  const auto& chosen = session_.selection();
+  for (const rig::Part& p : session_.rig().parts)
+    if (chosen.count(p.id) || (p.line && chosen.count(p.line))) box.include(boundsOf(p.shape, p.pose));
+  if (!(box.low.array() <= box.high.array()).all())
+    return showMessage(tr("Choose the parts to duplicate first."), true);
+  const double aside = std::ceil((box.high.x() - box.low.x()) * 1.1 * 20) / 20;
+  std::set<rig::Id> made;
+  const bool done = session_.edit(tr("duplicate"), [&](rig::Rig& rig) {
+    for (const auto& [from, to] : rig::copyMoved(rig, chosen, {Vec3(aside, 0, 0), Quat::Identity()}))
+      if (rig.part(to)) made.insert(to);
+  });
+  if (done) session_.select(made);
 }
 
 void Window::deleteSelection() {

@@ -13,6 +13,7 @@ class QStackedLayout;
 namespace calm::app {
 
 class Card;
+class AdvicePanel;
 class Ledger;
 class Maker;
 class View;
@@ -43,8 +44,10 @@ class Window : public QMainWindow {
   QAction* action(const QString& text, const QKeySequence& key, const std::function<void()>& run);
   void placeFloating();
   void refresh();
+  void refreshAdvice();
   void refreshTitle();
   void showMessage(const QString& text, bool fault);
+  void duplicate();
   void deleteSelection();
   bool mayLeave();
   void newRig();
@@ -57,7 +60,9 @@ class Window : public QMainWindow {
   Card* card_ = nullptr;
   Maker* maker_ = nullptr;
   QWidget *stageArea_ = nullptr, *addStrip_ = nullptr;
-  QLabel *title_ = nullptr, *state_ = nullptr, *time_ = nullptr, *message_ = nullptr, *advice_ = nullptr;
+  QLabel *title_ = nullptr, *state_ = nullptr, *time_ = nullptr, *message_ = nullptr;
+  QPushButton* advice_ = nullptr;
+  AdvicePanel* advicePanel_ = nullptr;
   QList<QLabel*> chips_;
   QPushButton* play_ = nullptr;
   QTimer messageTimer_;

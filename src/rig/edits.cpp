@@ -32,20 +32,6 @@ void spanCentres(const Rig& rig, Joint& joint) {
     axis.target = length, axis.frequency = 2, axis.dampingRatio = 0.1;
 }
 
-// What of a part faces its neighbour: the shape itself, or its box where that is not convex.
-ConvexCore coreOf(const Part& part) {
-  ConvexCore core;
-  const bool convex =
-      !std::holds_alternative<Compound>(part.shape) && !std::holds_alternative<TriangleMesh>(part.shape);
-  if (convex) {
-    buildCore(part.shape, part.pose, core);
-  } else {
-    const Aabb box = boundsOf(part.shape, part.pose);
-    buildCore(Box{box.high - box.low}, {(box.low + box.high) / 2, Quat::Identity()}, core);
-  }
-  return core;
-}
-
 }  // namespace
 
 Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3& axis) {
@@ -67,6 +53,19 @@ Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3&
   return joint.id;
 }
 
+ConvexCore facingCore(const Part& part) {
+  ConvexCore core;
+  const bool convex =
+      !std::holds_alternative<Compound>(part.shape) && !std::holds_alternative<TriangleMesh>(part.shape);
+  if (convex) {
+    buildCore(part.shape, part.pose, core);
+  } else {
+    const Aabb box = boundsOf(part.shape, part.pose);
+    buildCore(Box{box.high - box.low}, {(box.low + box.high) / 2, Quat::Identity()}, core);
+  }
+  return core;
+}
+
 Vec3 likelyPivot(const Rig& rig, Id a, Id b) {
   const Part *pa = rig.part(a), *pb = rig.part(b);
   if (!pa && !pb) return Vec3::Zero();
@@ -75,7 +74,7 @@ Vec3 likelyPivot(const Rig& rig, Id a, Id b) {
     const Aabb box = boundsOf(only.shape, only.pose);
     return {only.pose.position.x(), box.high.y(), only.pose.position.z()};
   }
-  const ConvexCore ca = coreOf(*pa), cb = coreOf(*pb);
+  const ConvexCore ca = facingCore(*pa), cb = facingCore(*pb);
   const ClosestPoints closest = closestPoints(ca, cb);
   if (closest.distance > 1e-9) {
     const Vec3 n = (closest.onB - closest.onA) / closest.distance;
@@ -84,15 +83,57 @@ Vec3 likelyPivot(const Rig& rig, Id a, Id b) {
   return (pa->pose.position + pb->pose.position) / 2;
 }
 
+namespace {
+
+// The edge of a thin box that is nearest to the pivot, where the box is thin: what a door or a lid turns about.
+std::optional<Vec3> slabEdge(const Part& part, const Vec3& pivot) {
+  constexpr double kThin = 0.25;  // of the next larger side
+  const auto* box = std::get_if<Box>(&part.shape);
+  if (!box) return std::nullopt;
+  int thin = 0;
+  box->size.minCoeff(&thin);
+  const int u = (thin + 1) % 3, v = (thin + 2) % 3;
+  if (box->size[thin] > kThin * std::min(box->size[u], box->size[v])) return std::nullopt;
+  const Vec3 at = part.pose.applyInverse(pivot);
+  // Nearer to the edge that is crossed by u: that edge runs along v.
+  const double toU = box->size[u] / 2 - std::abs(at[u]), toV = box->size[v] / 2 - std::abs(at[v]);
+  return part.pose.rotation * Vec3::Unit(toU < toV ? v : u);
+}
+
+}  // namespace
+
 Vec3 likelyAxis(const Rig& rig, Id a, Id b) {
   const Part *pa = rig.part(a), *pb = rig.part(b);
-  const Vec3 from = pa ? pa->pose.position : likelyPivot(rig, a, b);
-  const Vec3 to = pb ? pb->pose.position : likelyPivot(rig, a, b);
+  const Vec3 pivot = likelyPivot(rig, a, b);
+  // A wheel or a pin turns about its own axis.
+  for (const Part* part : {pb, pa})
+    if (part && std::holds_alternative<Cylinder>(part->shape)) return part->pose.rotation * Vec3::UnitY();
+  for (const Part* part : {pb, pa})
+    if (part && part->role == Role::dynamic)
+      if (const auto edge = slabEdge(*part, pivot)) return *edge;
+  const Vec3 from = pa ? pa->pose.position : pivot;
+  const Vec3 to = pb ? pb->pose.position : pivot;
   const Vec3 line = (to - from).norm() > 1e-9 ? Vec3((to - from).normalized()) : Vec3::UnitY();
   const Vec3 candidates[] = {Vec3::UnitZ(), Vec3::UnitX(), Vec3::UnitY()};
   return *std::min_element(std::begin(candidates), std::end(candidates), [&](const Vec3& p, const Vec3& q) {
     return std::abs(p.dot(line)) + 1e-9 < std::abs(q.dot(line));
   });
+}
+
+void place(Rig& rig, const std::map<Id, Pose>& poses) {
+  const auto spans = [](JointType type) {
+    return type == JointType::distance || type == JointType::spring || type == JointType::pulley ||
+           type == JointType::winch || type == JointType::gear || type == JointType::rack;
+  };
+  for (const auto& [id, pose] : poses)
+    if (Part* part = rig.part(id)) part->pose = pose;
+  for (Joint& j : rig.joints) {
+    const bool a = poses.count(j.a.part) > 0, b = poses.count(j.b.part) > 0;
+    if (a == b || spans(j.type)) continue;
+    Side& moved = a ? j.a : j.b;
+    const Pose stays = restFrame(rig, a ? j.b : j.a);
+    moved = sideAt(rig, moved.part, stays.position, stays.rotation * Vec3::UnitX(), stays.rotation * Vec3::UnitY());
+  }
 }
 
 void remove(Rig& rig, const std::set<Id>& ids) {

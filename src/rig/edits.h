@@ -2,9 +2,11 @@
 // What the user can do to a rig, as functions on the value; History makes them undoable.
 #pragma once
 
+#include <map>
 #include <set>
 #include <string>
 
+#include "engine/contact/core.h"
 #include "rig/model.h"
 
 namespace calm::rig {
@@ -19,8 +21,16 @@ Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3&
 // Where a joint between the two most likely belongs: the middle of the gap between their surfaces, or of the overlap,
 // along the line between their centres; the touching end of a capsule; a part's top for the world.
 Vec3 likelyPivot(const Rig& rig, Id a, Id b);
-// A likely axis for a hinge there: the world axis most square to the line between the two centres, level if it can be.
+// A likely axis for a hinge there: a cylinder's own; the nearest edge of a thin box that moves; otherwise the world
+// axis most square to the line between the two centres, level if it can be.
 Vec3 likelyAxis(const Rig& rig, Id a, Id b);
+
+// What of a part faces its neighbours: the shape itself, or its box where that is not convex. In world coordinates.
+ConvexCore facingCore(const Part& part);
+
+// Puts parts elsewhere. A joint to something that stays keeps its place there, so that nothing is torn apart; ropes and
+// springs, whose ends are apart anyhow, reach to where their part is now.
+void place(Rig& rig, const std::map<Id, Pose>& poses);
 
 // Removes parts, joints and lines by id, and with parts the joints on them; a line that loses its last link goes too.
 void remove(Rig& rig, const std::set<Id>& ids);

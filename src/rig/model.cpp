@@ -196,6 +196,43 @@ std::string Rig::freeName(const std::string& base) const {
     if (std::string free = fmt::format("{} {}", base, i); !taken.count(free)) return free;
 }
 
+const char* axisWord(JointType type, int k) {
+  switch (type) {
+    case JointType::hinge:
+      return "turn";
+    case JointType::slider:
+      return "travel";
+    case JointType::cylinder:
+      return k == 0 ? "travel" : "turn";
+    case JointType::universal:
+      return k == 0 ? "turn of the first arm" : "turn of the second arm";
+    case JointType::planar:
+      return k == 0 ? "travel across" : k == 1 ? "travel beside" : "turn";
+    case JointType::limb:
+      return k == 0 ? "twist" : k == 1 ? "swing about across" : k == 2 ? "swing about beside" : "lean beyond the cone";
+    case JointType::wheel:
+      return k == 0 ? "suspension" : k == 1 ? "steer" : "spin";
+    case JointType::screw:
+      return k == 0 ? "travel" : k == 2 ? "turn" : "";
+    case JointType::sixAxis: {
+      static constexpr const char* words[] = {"travel along", "travel across",      "travel beside",
+                                              "twist",        "swing about across", "swing about beside"};
+      return words[k];
+    }
+    case JointType::distance:
+    case JointType::spring:
+    case JointType::pulley:
+    case JointType::winch:
+      return "length";
+    default:
+      return "";
+  }
+}
+
+bool axisTurns(JointType type, int k) {
+  return k >= axesOf(type).along;
+}
+
 const char* word(JointType type) {
   return wordOf(kJointWords, type);
 }

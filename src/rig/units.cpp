@@ -33,6 +33,17 @@ const std::vector<Unit>& unitsOf(Dimension dimension) {
       {"deg", std::numbers::pi / 180, true}, {"rad", 1, false}, {"\u00b0", std::numbers::pi / 180, false}};
   static const std::vector<Unit> lineMass{{"kg/m", 1, true}, {"g/m", 1e-3, false}};
   static const std::vector<Unit> number{{"", 1, true}};
+  static const std::vector<Unit> speed{
+      {"m/s", 1, true}, {"mm/s", 1e-3, true}, {"km/h", 1 / 3.6, false}, {"ft/s", 0.3048, false}};
+  static const std::vector<Unit> turnRate{
+      {"rad/s", 1, true}, {"deg/s", std::numbers::pi / 180, false}, {"rpm", std::numbers::pi / 30, false}};
+  static const std::vector<Unit> stiffness{
+      {"MN/m", 1e6, true}, {"kN/m", 1e3, true}, {"N/mm", 1e3, false}, {"N/m", 1, true}, {"lbf/in", 175.126835, false}};
+  static const std::vector<Unit> turnStiffness{
+      {"kN m/rad", 1e3, true}, {"N m/rad", 1, true}, {"Nm/rad", 1, false}, {"N m/deg", 180 / std::numbers::pi, false}};
+  static const std::vector<Unit> damping{{"kN s/m", 1e3, true}, {"N s/m", 1, true}, {"kg/s", 1, false}};
+  static const std::vector<Unit> turnDamping{{"N m s/rad", 1, true}, {"Nms/rad", 1, false}};
+  static const std::vector<Unit> frequency{{"kHz", 1e3, false}, {"Hz", 1, true}, {"rpm", 1 / 60.0, false}};
   switch (dimension) {
     case Dimension::length:
       return length;
@@ -52,6 +63,20 @@ const std::vector<Unit>& unitsOf(Dimension dimension) {
       return lineMass;
     case Dimension::number:
       return number;
+    case Dimension::speed:
+      return speed;
+    case Dimension::turnRate:
+      return turnRate;
+    case Dimension::stiffness:
+      return stiffness;
+    case Dimension::turnStiffness:
+      return turnStiffness;
+    case Dimension::damping:
+      return damping;
+    case Dimension::turnDamping:
+      return turnDamping;
+    case Dimension::frequency:
+      return frequency;
   }
   return number;
 }

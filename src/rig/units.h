@@ -7,7 +7,24 @@
 
 namespace calm::rig {
 
-enum class Dimension { length, mass, density, force, torque, time, angle, lineMass, number };
+enum class Dimension {
+  length,
+  mass,
+  density,
+  force,
+  torque,
+  time,
+  angle,
+  lineMass,
+  number,
+  speed,
+  turnRate,
+  stiffness,
+  turnStiffness,
+  damping,
+  turnDamping,
+  frequency
+};
 
 // The value in SI of "30 cm", "12 in", "5 kN", "1.5" (SI when no unit is given); nothing if it is no such quantity or
 // not finite.

@@ -27,8 +27,16 @@ void Recording::append(const CompiledRig& run, const Residual& residual) {
   frame->joints.reserve(run.joints.size());
   for (std::size_t j = 0; j < run.joints.size(); ++j) {
     const JointReading& r = run.world.reading(run.joints[j]);
-    frame->joints.push_back({static_cast<float>(r.force.norm()), static_cast<float>(r.torque.norm()),
-                             static_cast<float>(r.separationPeak), static_cast<float>(r.misalignmentPeak)});
+    JointSample& sample = frame->joints.emplace_back();
+    sample.force = static_cast<float>(r.force.norm());
+    sample.torque = static_cast<float>(r.torque.norm());
+    sample.separation = static_cast<float>(r.separationPeak);
+    sample.misalignment = static_cast<float>(r.misalignmentPeak);
+    for (int k = 0; k < kMaxAxes; ++k) {
+      sample.position[k] = static_cast<float>(r.position[k]);
+      sample.effort[k] = static_cast<float>(r.effort[k]);
+      sample.activity[k] = static_cast<std::uint8_t>(r.activity[k]);
+    }
     if (r.parted) parted_[j].store(r.partedAt, std::memory_order_relaxed);
   }
   frame->energy = run.world.energy().total();

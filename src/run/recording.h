@@ -3,7 +3,9 @@
 // number read what is there, without locks.
 #pragma once
 
+#include <array>
 #include <atomic>
+#include <cstdint>
 #include <memory>
 #include <optional>
 #include <vector>
@@ -23,6 +25,9 @@ struct JointSample {
   float torque = 0;        // N m
   float separation = 0;    // m, largest of the frame
   float misalignment = 0;  // rad
+  // Of the free axes at the end of the frame, m or rad, and what they pushed with in it, N or N m.
+  std::array<float, kMaxAxes> position{}, effort{};
+  std::array<std::uint8_t, kMaxAxes> activity{};  // AxisActivity bits
 };
 
 struct Frame {

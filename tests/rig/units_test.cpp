@@ -16,6 +16,9 @@ TEST(ParseQuantity, ReadsUnitsOfItsKind) {
   EXPECT_DOUBLE_EQ(*parseQuantity("2 t", Dimension::mass), 2000);
   EXPECT_DOUBLE_EQ(*parseQuantity("1.5", Dimension::length), 1.5);
   EXPECT_DOUBLE_EQ(*parseQuantity("+1e3", Dimension::force), 1000);
+  EXPECT_DOUBLE_EQ(*parseQuantity("30 rpm", Dimension::turnRate), std::numbers::pi);
+  EXPECT_DOUBLE_EQ(*parseQuantity("36 km/h", Dimension::speed), 10);
+  EXPECT_DOUBLE_EQ(*parseQuantity("5 N/mm", Dimension::stiffness), 5000);
 }
 
 TEST(ParseQuantity, RefusesTheRest) {
@@ -34,7 +37,9 @@ TEST(FormatQuantity, ChoosesAReadableUnit) {
 
 TEST(FormatQuantity, ReadsBack) {
   for (const double value : {1e-7, 0.004, 0.5, 3.0, 812.0, 45000.0, 2.5e6})
-    for (const Dimension d : {Dimension::length, Dimension::mass, Dimension::force, Dimension::torque, Dimension::time})
+    for (const Dimension d : {Dimension::length, Dimension::mass, Dimension::force, Dimension::torque, Dimension::time,
+                              Dimension::speed, Dimension::turnRate, Dimension::stiffness, Dimension::turnStiffness,
+                              Dimension::damping, Dimension::turnDamping, Dimension::frequency})
       EXPECT_NEAR(*parseQuantity(formatQuantity(value, d, 6), d), value, 1e-5 * value) << formatQuantity(value, d, 6);
 }
 

@@ -2,6 +2,7 @@
 // Drives the real window: clicks, drags, keys, and what ends up on disk.
 #include "app/window.h"
 
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <QApplication>
@@ -145,7 +146,7 @@ TEST_F(WindowTest, DraggingTheGaugeSetsAStrengthAndTheJointParts) {
   bool parted = false;
   for (std::size_t j = 0; j < session.rig().joints.size(); ++j) parted |= session.recording()->partedAt(j).has_value();
   EXPECT_TRUE(parted);
-  EXPECT_FALSE(window.ledger()->findings().isEmpty());
+  EXPECT_FALSE(window.ledger()->partings().isEmpty());
   key(Qt::Key_Z, Qt::ControlModifier);
   EXPECT_EQ(session.rig().joint(idNamed("hoist chain 7"))->breakForce, 9000);
 }
@@ -278,8 +279,9 @@ TEST_F(WindowTest, APartTiedToNothingIsShownLooseAndNamed) {
     rig::addPart(rig, p);
   });
   EXPECT_EQ(window.ledger()->rows().back().kind, LedgerRow::Kind::loose);
-  ASSERT_FALSE(window.ledger()->findings().isEmpty());
-  EXPECT_TRUE(window.ledger()->findings().front().contains("bollard 3"));
+  ASSERT_TRUE(QTest::qWaitFor([&] { return !session.advising(); }, 20000));
+  ASSERT_FALSE(session.advice().empty());
+  EXPECT_THAT(session.advice().front().text, testing::HasSubstr("bollard 3"));
 }
 
 TEST_F(WindowTest, TheViewIsThereOrSaysWhyNot) {

@@ -7,6 +7,8 @@
 #include <QVBoxLayout>
 
 #include "app/card/field.h"
+#include "app/card/joint_panel.h"
+#include "app/card/part_panel.h"
 #include "app/card/strength_gauge.h"
 #include "app/look/look.h"
 #include "rig/edits.h"
@@ -44,6 +46,7 @@ void Card::rebuild() {
   }
   name_ = nullptr;
   forceGauge_ = torqueGauge_ = nullptr;
+  jointPanel_ = nullptr;
   foretold_ = forceNow_ = torqueNow_ = separationNow_ = peaks_ = speedNow_ = placeNow_ = energyNow_ = costNow_ =
       nullptr;
   content_ = new QWidget(this);
@@ -136,6 +139,8 @@ void Card::buildJoint(const rig::Joint& joint) {
   separationNow_ = reading(tr("Separation now"));
   peaks_ = reading(tr("Peak of the run"));
   rule();
+  column_->addWidget(jointPanel_ = new JointPanel(session_, {joint.id}));
+  rule();
   forceGauge_ = buildGauge(tr("Break force"), rig::Dimension::force);
   if (joint.type != JointType::ball) torqueGauge_ = buildGauge(tr("Break torque"), rig::Dimension::torque);
   foretold_ = new QLabel;
@@ -143,9 +148,6 @@ void Card::buildJoint(const rig::Joint& joint) {
   foretold_->setFont(look::font(look::Size::small));
   foretold_->setProperty("muted", true);
   column_->addWidget(foretold_);
-  rule();
-  auto* neighbours = reading(tr("Neighbours collide"));
-  neighbours->setText(joint.neighboursCollide ? tr("yes") : tr("no"));
 }
 
 StrengthGauge* Card::buildGauge(const QString& title, rig::Dimension dimension) {
@@ -258,9 +260,7 @@ void Card::buildPart(const rig::Part& part) {
   placeNow_ = reading(tr("Centre now"));
   speedNow_ = reading(tr("Speed now"));
   rule();
-  reading(tr("Friction"))->setText(QString::number(part.friction));
-  if (part.linearDamping > 0 || part.angularDamping > 0)
-    reading(tr("Damping"))->setText(tr("%1 1/s, turning %2 1/s").arg(part.linearDamping).arg(part.angularDamping));
+  column_->addWidget(new PartPanel(session_, {part.id}));
 }
 
 void Card::buildLine(const rig::Line& line) {
@@ -282,13 +282,27 @@ void Card::buildMany() {
   auto* label = new QLabel(tr("%1 selected").arg(session_.selection().size()));
   label->setFont(look::font(look::Size::heading, true));
   column_->addWidget(label);
-  for (rig::Id id : session_.selection()) {
-    const rig::Rig& rig = session_.rig();
+  const rig::Rig& rig = session_.rig();
+  std::vector<rig::Id> parts, joints;
+  std::set<JointType> types;
+  for (const rig::Id id : session_.selection()) {
+    if (rig.part(id)) parts.push_back(id);
+    if (const rig::Joint* joint = rig.joint(id)) joints.push_back(id), types.insert(joint->type);
     const std::string& name = rig.part(id)    ? rig.part(id)->name
                               : rig.joint(id) ? rig.joint(id)->name
                                               : rig.line(id)->name;
-    column_->addWidget(new QLabel(QString::fromStdString(name)));
-    if (column_->count() > 12) break;
+    if (column_->count() <= 8) column_->addWidget(new QLabel(QString::fromStdString(name)));
+  }
+  rule();
+  if (parts.size() == session_.selection().size()) column_->addWidget(new PartPanel(session_, parts));
+  if (joints.size() == session_.selection().size()) {
+    if (types.size() > 1) {
+      auto* note = new QLabel(tr("These joints are of different types; what follows is of the first one's."));
+      note->setWordWrap(true);
+      column_->addWidget(note);
+      std::erase_if(joints, [&](rig::Id id) { return rig.joint(id)->type != rig.joint(joints.front())->type; });
+    }
+    column_->addWidget(jointPanel_ = new JointPanel(session_, joints));
   }
 }
 
@@ -325,6 +339,7 @@ void Card::refresh() {
   const run::Recording& recording = *session_.recording();
   const rig::Rig& rig = session_.rig();
   const auto force = [](double f) { return words(f, rig::Dimension::force); };
+  if (jointPanel_) jointPanel_->refresh();
   if (const auto index = jointIndex()) {
     const run::JointSample& s = frame->joints[*index];
     run::JointSample peak;

@@ -13,6 +13,7 @@ class QVBoxLayout;
 
 namespace calm::app {
 
+class JointPanel;
 class StrengthGauge;
 class Field;
 
@@ -45,6 +46,7 @@ class Card : public QWidget {
   QWidget* content_ = nullptr;
   QVBoxLayout* column_ = nullptr;
   QLineEdit* name_ = nullptr;
+  JointPanel* jointPanel_ = nullptr;
   StrengthGauge *forceGauge_ = nullptr, *torqueGauge_ = nullptr;
   QLabel *foretold_ = nullptr, *forceNow_ = nullptr, *torqueNow_ = nullptr, *separationNow_ = nullptr,
          *peaks_ = nullptr, *speedNow_ = nullptr, *placeNow_ = nullptr, *energyNow_ = nullptr, *costNow_ = nullptr;

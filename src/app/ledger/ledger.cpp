@@ -115,11 +115,8 @@ bool Ledger::isSelected(const LedgerRow& row) const {
   return row.id != rig::kNone && session_.selection().count(row.id) > 0;
 }
 
-QStringList Ledger::findings() const {
+QStringList Ledger::partings() const {
   QStringList list;
-  for (const LedgerRow& r : rows_)
-    if (r.kind == LedgerRow::Kind::loose && session_.rig().part(r.id))
-      list << tr("%1 is tied to nothing").arg(QString::fromStdString(session_.rig().partName(r.id)));
   const run::Recording* recording = session_.recording();
   for (std::size_t j = 0; recording && j < session_.rig().joints.size(); ++j)
     if (const auto at = recording->partedAt(j))

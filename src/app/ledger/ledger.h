@@ -21,8 +21,8 @@ class Ledger : public QAbstractScrollArea {
   QRect laneRect(int row) const;
   double timeAt(int x) const;
   int xAt(double time) const;
-  // What needs attention, in words; empty if nothing does.
-  QStringList findings() const;
+  // What parted in the run, in words.
+  QStringList partings() const;
 
  protected:
   void paintEvent(QPaintEvent* event) override;

@@ -89,7 +89,7 @@ void Maker::make() {
   if (!button_->isEnabled()) return;
   if (!session_.edit(stepName(), [this](rig::Rig& rig) { apply(rig); })) return;
   session_.preview() = {};
-  session_.select({made_});
+  session_.select(made_);
   emit done();
 }
 

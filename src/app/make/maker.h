@@ -17,6 +17,12 @@ class QVBoxLayout;
 
 namespace calm::app {
 
+// The types that two parts and a place are enough for.
+inline constexpr JointType kPairTypes[] = {
+    JointType::ball,     JointType::hinge,     JointType::fixed,  JointType::slider, JointType::limb,
+    JointType::cylinder, JointType::universal, JointType::planar, JointType::wheel,  JointType::screw,
+    JointType::sixAxis,  JointType::distance,  JointType::spring};
+
 // Three fields for a point, in metres.
 class PointField : public QWidget {
   Q_OBJECT
@@ -54,7 +60,7 @@ class Maker : public QFrame {
   virtual QString stepName() const = 0;
   virtual void apply(rig::Rig& rig) = 0;
   // What the edit made, to be selected.
-  rig::Id made_ = rig::kNone;
+  std::set<rig::Id> made_;
 
   void addRow(const QString& label, QWidget* field);
   Field* addField(const QString& label, rig::Dimension dimension, double value);

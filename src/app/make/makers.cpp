@@ -77,7 +77,7 @@ QString PartMaker::stepName() const {
   return tr("add part");
 }
 void PartMaker::apply(rig::Rig& rig) {
-  made_ = rig::addPart(rig, part());
+  made_ = {rig::addPart(rig, part())};
 }
 
 void PartMaker::take(const Pick& pick) {
@@ -93,17 +93,13 @@ void PartMaker::take(const Pick& pick) {
 
 namespace {
 // Those that two parts and a pivot describe; pulleys, winches and meshes need more.
-constexpr JointType kTypes[] = {JointType::ball,  JointType::hinge,    JointType::fixed,     JointType::slider,
-                                JointType::limb,  JointType::cylinder, JointType::universal, JointType::planar,
-                                JointType::wheel, JointType::screw,    JointType::sixAxis,   JointType::distance,
-                                JointType::spring};
 }  // namespace
 
 JointMaker::JointMaker(Session& session, QWidget* parent)
     : Maker(session, tr("Joint"), tr("Click two parts in the View, then a point if the pivot belongs elsewhere."),
             tr("Join them"), parent) {
   QStringList types;
-  for (const JointType type : kTypes) types << tr(rig::word(type));
+  for (const JointType type : kPairTypes) types << tr(rig::word(type));
   type_ = addChoice(tr("Type"), types);
   a_ = addPartChoice(tr("First"), true);
   b_ = addPartChoice(tr("Second"), true);
@@ -146,7 +142,7 @@ Vec3 JointMaker::axis() const {
 
 QString JointMaker::preview(Preview& preview) {
   showRow(point_, where_->currentIndex() == 3);
-  const JointType type = kTypes[type_->currentIndex()];
+  const JointType type = kPairTypes[type_->currentIndex()];
   const bool round = type == JointType::ball || type == JointType::fixed;
   const bool spans = type == JointType::distance || type == JointType::spring;  // between the two centres
   showRow(axis_, !round && !spans);
@@ -167,7 +163,7 @@ QString JointMaker::stepName() const {
 }
 
 void JointMaker::apply(rig::Rig& rig) {
-  made_ = rig::addJoint(rig, kTypes[type_->currentIndex()], idOf(a_), idOf(b_), pivot(), axis());
+  made_ = {rig::addJoint(rig, kPairTypes[type_->currentIndex()], idOf(a_), idOf(b_), pivot(), axis())};
 }
 
 void JointMaker::take(const Pick& pick) {
@@ -251,7 +247,7 @@ QString LineMaker::stepName() const {
   return tr("make line %1").arg(name_->text());
 }
 void LineMaker::apply(rig::Rig& rig) {
-  made_ = rig::makeLine(rig, choices());
+  made_ = {rig::makeLine(rig, choices())};
 }
 
 void LineMaker::take(const Pick& pick) {

@@ -64,10 +64,11 @@ bool View::available() {
   return context.format().version() >= qMakePair(3, 3);
 }
 
-View::View(Session& session, QWidget* parent) : QOpenGLWidget(parent), session_(session) {
+View::View(Session& session, QWidget* parent) : QOpenGLWidget(parent), session_(session), grip_(session) {
   setFormat(wantedFormat());
   setMinimumSize(320, 200);
   setFocusPolicy(Qt::StrongFocus);
+  setMouseTracking(true);
   setAccessibleName(tr("View"));
   overlay_ = new Overlay(*this);
   connect(&session_, &Session::changed, this, qOverload<>(&QWidget::update));
@@ -201,6 +202,8 @@ void View::paintGL() {
     const QColor color = isParted(j) ? look::kBrick : look::loadColor(jointValue(j));
     renderer_.drawMarker(at, radius, marked && !isParted(j) ? look::kTeal : color, jointsThrough_);
   }
+  for (const rig::Part& p : session_.preview().moved)
+    renderer_.drawShape(p.shape, p.pose, look::kTeal, look::kTeal, 0.45);
   if (session_.preview().part)
     renderer_.drawShape(session_.preview().part->shape, session_.preview().part->pose, look::kTeal, look::kTeal, 0.45);
 }
@@ -217,6 +220,7 @@ void View::paintOverlay(QPainter& painter) {
   for (std::size_t j = 0; j < rig.joints.size(); ++j)
     if (rig.joints[j].id == session_.selected()) paintCallout(painter, j);
   paintPreview(painter);
+  if (!taker_) grip_.paint(painter, camera_);
   if (rig.parts.empty()) {
     painter.setPen(look::kInk);
     painter.setFont(look::font(look::Size::heading));
@@ -282,14 +286,35 @@ void View::paintPreview(QPainter& painter) {
 }
 
 void View::mousePressEvent(QMouseEvent* event) {
+  setFocus();
   pressed_ = last_ = event->position();
   dragged_ = false;
+  if (!taker_ && event->button() == Qt::LeftButton && !(event->modifiers() & Qt::ShiftModifier))
+    grip_.begin(camera_, event->position());
+}
+
+void View::keyPressEvent(QKeyEvent* event) {
+  if (!grip_.type(event)) QOpenGLWidget::keyPressEvent(event);
+}
+
+bool View::event(QEvent* event) {
+  // What is typed while dragging is a number, not a shortcut.
+  if (event->type() == QEvent::ShortcutOverride && grip_.isHeld()) {
+    event->accept();
+    return true;
+  }
+  return QOpenGLWidget::event(event);
 }
 
 void View::mouseMoveEvent(QMouseEvent* event) {
   const QPointF delta = event->position() - last_;
   if ((event->position() - pressed_).manhattanLength() > kClickSlop) dragged_ = true;
   last_ = event->position();
+  if (grip_.isHeld()) return grip_.drag(camera_, event->position(), event->modifiers());
+  if (!event->buttons()) {
+    if (!taker_) setCursor(grip_.handleAt(camera_, event->position()) ? Qt::OpenHandCursor : Qt::ArrowCursor);
+    return;
+  }
   if (!dragged_) return;
   const bool shift = event->modifiers() & Qt::ShiftModifier;
   if (event->buttons() & Qt::MiddleButton || (event->buttons() && shift))
@@ -300,6 +325,7 @@ void View::mouseMoveEvent(QMouseEvent* event) {
 }
 
 void View::mouseReleaseEvent(QMouseEvent* event) {
+  if (grip_.isHeld()) return grip_.letGo();
   if (dragged_ || event->button() != Qt::LeftButton) return;
   const Pick pick = pickAt(event->position());
   if (taker_) {

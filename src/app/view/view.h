@@ -7,6 +7,7 @@
 
 #include "app/session.h"
 #include "app/view/camera.h"
+#include "app/view/grip.h"
 #include "app/view/renderer.h"
 
 namespace calm::app {
@@ -33,6 +34,8 @@ class View : public QOpenGLWidget {
   bool jointsThrough() const { return jointsThrough_; }
   void setJointsThrough(bool on);
 
+  Grip& grip() { return grip_; }
+
   Pick pickAt(const QPointF& pixel) const;
   // Until cleared, clicks go to the taker instead of selecting.
   void setTaker(std::function<void(const Pick&)> taker);
@@ -46,6 +49,8 @@ class View : public QOpenGLWidget {
   void mouseReleaseEvent(QMouseEvent* event) override;
   void wheelEvent(QWheelEvent* event) override;
   void mouseDoubleClickEvent(QMouseEvent* event) override;
+  void keyPressEvent(QKeyEvent* event) override;
+  bool event(QEvent* event) override;
 
  private:
   class Overlay;
@@ -62,6 +67,7 @@ class View : public QOpenGLWidget {
   Session& session_;
   Camera camera_;
   Renderer renderer_;
+  Grip grip_;
   Overlay* overlay_ = nullptr;
   std::function<void(const Pick&)> taker_;
   QPointF pressed_, last_;

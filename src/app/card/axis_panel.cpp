@@ -1,0 +1,183 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "app/card/axis_panel.h"
+
+#include <QFormLayout>
+#include <QLabel>
+#include <QPushButton>
+#include <QVBoxLayout>
+
+#include "app/card/field.h"
+#include "app/dials/axis_dial.h"
+#include "app/look/look.h"
+
+namespace calm::app {
+
+AxisPanel::AxisPanel(Session& session, const std::vector<rig::Id>& joints, int k, QWidget* parent)
+    : QWidget(parent), session_(session), joints_(joints), k_(k) {
+  const rig::Joint& first = *session.rig().joint(joints.front());
+  const bool turns = rig::axisTurns(first.type, k);
+  word_ = rig::axisWord(first.type, k);
+  auto* column = new QVBoxLayout(this);
+  column->setContentsMargins(0, 2, 0, 2);
+  column->setSpacing(4);
+  auto* head = new QHBoxLayout;
+  auto* title = new QLabel(word_.left(1).toUpper() + word_.mid(1));
+  title->setFont(look::font(look::Size::text, true));
+  now_ = new QLabel;
+  now_->setAlignment(Qt::AlignRight);
+  head->addWidget(title);
+  head->addWidget(now_, 1);
+  column->addLayout(head);
+  dial_ = new AxisDial(turns);
+  dial_->setAccessibleName(tr("Stops of %1").arg(word_));
+  const AxisDef& axis = axisOf(joints.front());
+  dial_->setStops(axis.low, axis.high);
+  column->addWidget(dial_);
+  connect(dial_, &AxisDial::chosen, this,
+          [this](double low, double high) { set(tr("drag stop"), [=](AxisDef& a) { a.low = low, a.high = high; }); });
+  connect(dial_, &AxisDial::dragging, this, [this, turns](double low, double high) {
+    const auto words = [&](double v) {
+      return std::isfinite(v) ? QString::fromStdString(
+                                    rig::formatQuantity(v, turns ? rig::Dimension::angle : rig::Dimension::length, 4))
+                              : tr("free");
+    };
+    now_->setText(tr("%1 to %2").arg(words(low), words(high)));
+  });
+  form_ = addForm(column);
+  using rig::Dimension;
+  const auto either = [&](Dimension travel, Dimension turn) { return turns ? turn : travel; };
+  const Dimension place = either(Dimension::length, Dimension::angle);
+  const Dimension effort = either(Dimension::force, Dimension::torque);
+  const Dimension rate = either(Dimension::speed, Dimension::turnRate);
+  const Dimension stiff = either(Dimension::stiffness, Dimension::turnStiffness);
+  const Dimension damp = either(Dimension::damping, Dimension::turnDamping);
+  addField(tr("Low stop"), &AxisDef::low, place, -kNoLimit, tr("none"));
+  addField(tr("High stop"), &AxisDef::high, place, kNoLimit, tr("none"));
+  if (axis.hasStops()) {
+    addField(tr("Stop stiffness"), &AxisDef::stopStiffness, stiff, 0, tr("hard"));
+    if (axis.hasSoftStops())
+      addField(tr("Stop damping"), &AxisDef::stopDamping, damp, 0, tr("none"));
+    else
+      addField(tr("Stop rebound"), &AxisDef::restitution, Dimension::number, 0, tr("none"));
+  }
+  form_ = addFold(tr("Motor, friction, spring"), axis.hasDrive() || axis.hasSpring() || axis.frequency > 0);
+  addField(tr("Motor speed"), &AxisDef::speed, rate, 0, tr("still"));
+  addField(tr("Motor strength"), &AxisDef::cap, effort, 0, tr("no motor"));
+  addField(tr("Friction"), &AxisDef::friction, effort, 0, tr("none"));
+  addField(tr("Spring target"), &AxisDef::target, place, 0, tr("zero"));
+  if (axis.stiffness > 0 || axis.damping > 0) {
+    addField(tr("Stiffness"), &AxisDef::stiffness, stiff, 0, tr("none"));
+    addField(tr("Damping"), &AxisDef::damping, damp, 0, tr("none"));
+  } else {
+    addField(tr("Spring frequency"), &AxisDef::frequency, Dimension::frequency, 0, tr("no spring"));
+    if (axis.frequency > 0) addField(tr("Damping ratio"), &AxisDef::dampingRatio, Dimension::number, 0, tr("none"));
+  }
+  if (axis.hasSpring() || axis.frequency > 0)
+    addField(tr("Spring strength"), &AxisDef::springCap, effort, kNoLimit, tr("unlimited"));
+  refresh();
+}
+
+QFormLayout* AxisPanel::addForm(QVBoxLayout* column) {
+  auto* form = new QFormLayout;
+  form->setHorizontalSpacing(8);
+  form->setVerticalSpacing(3);
+  column->addLayout(form);
+  return form;
+}
+
+// Fields that are folded away while nothing in them is set, unless the user has unfolded such ones.
+QFormLayout* AxisPanel::addFold(const QString& title, bool used) {
+  const char* kShown = "drivesShown";
+  auto* button = new QPushButton;
+  auto* fold = new QWidget;
+  auto* column = new QVBoxLayout(fold);
+  column->setContentsMargins(0, 0, 0, 0);
+  const auto show = [=](bool shown) {
+    fold->setVisible(shown);
+    button->setText(shown ? tr("%1 \u2212").arg(title) : tr("%1 +").arg(title));
+  };
+  button->setAccessibleName(tr("%1 of %2").arg(title, word_));
+  button->setFlat(true);
+  button->setStyleSheet(QString("border: none; text-align: left; padding: 2px 0; color: %1").arg(look::kTeal.name()));
+  layout()->addWidget(button);
+  layout()->addWidget(fold);
+  show(used || session_.property(kShown).toBool());
+  connect(button, &QPushButton::clicked, this, [=, this] {
+    const bool shown = !fold->isVisible();
+    session_.setProperty(kShown, shown);
+    show(shown);
+  });
+  return addForm(column);
+}
+
+void AxisPanel::set(const QString& what, const std::function<void(AxisDef&)>& change) {
+  const QString name = joints_.size() == 1 ? QString::fromStdString(session_.rig().joint(joints_[0])->name)
+                                           : tr("%1 joints").arg(joints_.size());
+  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) {
+    for (const rig::Id id : joints_) {
+      change(rig.joint(id)->axes[k_]);
+      const std::string fault = faultOf(rig.joint(id)->axes[k_]);
+      if (!fault.empty())
+        throw std::invalid_argument("joint \"" + rig.joint(id)->name + "\", " + word_.toStdString() + ": " + fault);
+    }
+  });
+}
+
+void AxisPanel::addField(const QString& label, double AxisDef::*member, rig::Dimension dimension, double none,
+                         const QString& noneWord) {
+  const double present = axisOf(joints_.front()).*member;
+  const bool differ =
+      std::any_of(joints_.begin(), joints_.end(), [&](rig::Id id) { return axisOf(id).*member != present; });
+  auto* field = new Field(dimension, 0);
+  field->setMaySayNothing(true);
+  if (differ || present == none)
+    field->clear();
+  else
+    field->setValue(present);
+  field->setPlaceholderText(differ ? tr("they differ") : noneWord);
+  field->setAlignment(Qt::AlignRight);
+  field->setAccessibleName(tr("%1 of %2").arg(label, word_));
+  auto* caption = new QLabel(label);
+  caption->setProperty("muted", true);
+  form_->addRow(caption, field);
+  const QString before = field->text();
+  connect(field, &QLineEdit::editingFinished, this, [=, this] {
+    if (field->text() == before) return;
+    const auto value = field->text().trimmed().isEmpty() ? std::optional(none) : field->value();
+    if (!value) {
+      emit session_.message(tr("\"%1\" is no value for %2; type for example %3")
+                                .arg(field->text(), label.toLower(),
+                                     QString::fromStdString(rig::formatQuantity(
+                                         dimension == rig::Dimension::angle ? 1.5708 : 2, dimension))),
+                            true);
+      field->setText(before);
+      return;
+    }
+    set(tr("set %1").arg(label.toLower()), [=](AxisDef& axis) { axis.*member = *value; });
+  });
+}
+
+void AxisPanel::refresh() {
+  const run::Frame* frame = session_.frame();
+  if (!frame || joints_.size() != 1) return;
+  const auto& joints = session_.rig().joints;
+  const auto index = static_cast<std::size_t>(session_.rig().joint(joints_[0]) - joints.data());
+  const run::Recording& recording = *session_.recording();
+  if (sweptFrames_ > recording.size()) sweptFrames_ = 0, swept_.reset();
+  for (; sweptFrames_ < recording.size(); ++sweptFrames_) {
+    const double q = recording.frame(sweptFrames_).joints[index].position[k_];
+    swept_ = swept_ ? std::pair(std::min(swept_->first, q), std::max(swept_->second, q)) : std::pair(q, q);
+  }
+  const double q = frame->joints[index].position[k_];
+  dial_->setReading(q, swept_);
+  const bool turns = rig::axisTurns(joints[index].type, k_);
+  QString text =
+      QString::fromStdString(rig::formatQuantity(q, turns ? rig::Dimension::angle : rig::Dimension::length, 3));
+  const unsigned activity = frame->joints[index].activity[k_];
+  if (activity & (kAtLowStop | kAtHighStop)) text += tr(", at its stop");
+  if (activity & kMotorAtCap) text += tr(", motor at its strength");
+  if (activity & kSpringAtCap) text += tr(", spring at its strength");
+  now_->setText(text);
+}
+
+}  // namespace calm::app

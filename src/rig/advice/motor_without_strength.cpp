@@ -1,0 +1,24 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// A motor with a speed and no strength does nothing.
+#include <fmt/format.h>
+
+#include "rig/advice/rules.h"
+
+namespace calm::rig {
+
+void findMotorWithoutStrength(const Rig& rig, std::vector<Finding>& found) {
+  for (const Joint& j : rig.joints)
+    for (int k = 0; k < axesOf(j.type).all(); ++k) {
+      if (j.axes[k].speed == 0 || j.axes[k].cap > 0 || j.type == JointType::winch) continue;
+      const Id id = j.id;
+      const double cap = weightOn(rig, j) * (axisTurns(j.type, k) ? 0.5 : 2);
+      found.push_back({"motor_without_strength",
+                       fmt::format("the motor of {} has no strength", j.name),
+                       fmt::format("speed {:.3g}, strength 0", j.axes[k].speed),
+                       {id},
+                       fmt::format("Give it {:.3g} {}", cap, axisTurns(j.type, k) ? "N m" : "N"),
+                       [id, k, cap](Rig& r) { r.joint(id)->axes[k].cap = cap; }});
+    }
+}
+
+}  // namespace calm::rig
