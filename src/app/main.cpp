@@ -7,6 +7,7 @@
 #include <cstdio>
 
 #include "app/make/maker.h"
+#include "app/recovery.h"
 #include "app/session.h"
 #include "app/window.h"
 #include "rig/demos.h"
@@ -45,8 +46,9 @@ int main(int argc, char** argv) {
   const QCommandLineOption picture("picture", "Keep a picture of the window as <file> (PNG) and leave.", "file");
   const QCommandLineOption at("at", "The moment of the run that the picture shows, in seconds.", "seconds", "3");
   const QCommandLineOption pick("select", "Select the part, joint or line of this name.", "name");
-  const QCommandLineOption add("add", "Open the panel that adds a part, joint or line.", "kind");
-  parser.addOptions({picture, at, pick, add});
+  const QCommandLineOption panel("panel", "Open a panel: part, joint, line, copies, joints, cut, advice or find.",
+                                 "name");
+  parser.addOptions({picture, at, pick, panel});
   parser.process(app);
 
   calm::app::Session session;
@@ -56,13 +58,15 @@ int main(int argc, char** argv) {
     session.show(calm::rig::jibHoistSlice());
   } else if (!session.open(files.front())) {
     std::fprintf(stderr, "calm-tether: %s\n", qPrintable(session.lastFault()));
-    if (parser.isSet(add)) window.openMaker(parser.value(add));
     if (parser.isSet(picture)) return 1;
   }
   window.show();
   session.setPlaying(true);
+  const QString folder = calm::app::Recovery::usualFolder();
+  if (!parser.isSet(picture)) window.offerRecovery(folder);
+  const calm::app::Recovery recovery(session, folder);
   if (parser.isSet(pick)) session.selectByName(parser.value(pick));
-  if (parser.isSet(add)) window.openMaker(parser.value(add));
+  if (parser.isSet(panel)) window.openPanel(parser.value(panel));
   if (parser.isSet(picture)) return takePicture(session, window, parser.value(picture), parser.value(at).toDouble());
   return QApplication::exec();
 }

@@ -84,6 +84,17 @@ void Session::show(rig::Rig rig, const QString& path) {
   emit rigChanged();
 }
 
+bool Session::recover(const QString& copy) {
+  try {
+    const rig::Rig rig = rig::loadRig(copy.toStdString());
+    show({});
+    return edit(tr("recover"), [&](rig::Rig& now) { now = rig; });
+  } catch (const std::exception& e) {
+    emit message(QString::fromStdString(e.what()), true);
+    return false;
+  }
+}
+
 void Session::select(const std::set<rig::Id>& ids) {
   std::set<rig::Id> known;
   for (rig::Id id : ids)

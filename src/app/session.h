@@ -48,6 +48,8 @@ class Session : public QObject {
   bool open(const QString& path);
   bool save(const QString& path);
   void show(rig::Rig rig, const QString& path = {});
+  // Opens a copy of work that was never saved: it stays unsaved, and has no path. False, with a message, if it cannot.
+  bool recover(const QString& copy);
   // The last message of something that failed.
   QString lastFault() const { return lastFault_; }
 

@@ -10,15 +10,18 @@
 #include <QMessageBox>
 #include <QPushButton>
 #include <QScrollArea>
+#include <QSettings>
 #include <QSplitter>
 #include <QVBoxLayout>
 
 #include "app/advice/panel.h"
 #include "app/card/card.h"
+#include "app/find/panel.h"
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
 #include "app/make/maker.h"
 #include "app/make/many.h"
+#include "app/recovery.h"
 #include "app/view/view.h"
 #include "rig/copies.h"
 #include "rig/demos.h"
@@ -79,7 +82,9 @@ Window::Window(Session& session) : session_(session) {
   connect(&session_, &Session::rigChanged, this, &Window::refreshTitle);
   advicePanel_ = new AdvicePanel(
       session_, [this] { return ledger_->partings(); }, this);
+  find_ = new FindPanel(session_, this);
   connect(&session_, &Session::adviceChanged, this, &Window::refreshAdvice);
+  connect(&session_, &Session::rigChanged, this, &Window::noteRecent);
   connect(&session_, &Session::message, this, &Window::showMessage);
   messageTimer_.setSingleShot(true);
   connect(&messageTimer_, &QTimer::timeout, message_, [this] { message_->hide(); });
@@ -139,7 +144,7 @@ QWidget* Window::buildStageArea() {
     auto* button = new QPushButton(text);
     button->setObjectName(QString("add-") + kind);
     const QString name = kind;
-    connect(button, &QPushButton::clicked, this, [this, name] { openMaker(name); });
+    connect(button, &QPushButton::clicked, this, [this, name] { openPanel(name); });
     strip->addWidget(button);
   }
   return stageArea_;
@@ -216,6 +221,8 @@ void Window::buildActions() {
   QMenu* file = menuBar()->addMenu(tr("Rig"));
   file->addAction(action(tr("New"), QKeySequence::New, [this] { newRig(); }));
   file->addAction(action(tr("Open\u2026"), QKeySequence::Open, [this] { openFile(); }));
+  recent_ = file->addMenu(tr("Open a recent one"));
+  connect(recent_, &QMenu::aboutToShow, this, &Window::fillRecent);
   file->addAction(action(tr("Open the jib hoist"), {}, [this] {
     if (mayLeave()) session_.show(rig::jibHoistSlice());
   }));
@@ -229,9 +236,10 @@ void Window::buildActions() {
   edit->addAction(action(tr("Delete"), QKeySequence::Delete, [this] { deleteSelection(); }));
   edit->addAction(action(tr("Duplicate"), QKeySequence("Ctrl+D"), [this] { duplicate(); }));
   edit->addAction(
-      action(tr("Copies in a row, mirrored\u2026"), QKeySequence("Ctrl+R"), [this] { openMaker("copies"); }));
-  edit->addAction(action(tr("Cut into pieces\u2026"), Qt::Key_C, [this] { openMaker("cut"); }));
+      action(tr("Copies in a row, mirrored\u2026"), QKeySequence("Ctrl+R"), [this] { openPanel("copies"); }));
+  edit->addAction(action(tr("Cut into pieces\u2026"), Qt::Key_C, [this] { openPanel("cut"); }));
   edit->addAction(action(tr("Rename"), Qt::Key_F2, [this] { card_->beginRename(); }));
+  edit->addAction(action(tr("Find"), Qt::Key_Slash, [this] { find_->toggle(); }));
   edit->addAction(action(tr("Select nothing"), Qt::Key_Escape, [this] {
     if (advicePanel_->isVisible())
       advicePanel_->hide();
@@ -239,10 +247,10 @@ void Window::buildActions() {
       maker_ ? closeMaker() : session_.select({});
   }));
   QMenu* add = menuBar()->addMenu(tr("Add"));
-  add->addAction(action(tr("Part"), Qt::Key_P, [this] { openMaker("part"); }));
-  add->addAction(action(tr("Joint"), Qt::Key_J, [this] { openMaker("joint"); }));
-  add->addAction(action(tr("Line"), Qt::Key_L, [this] { openMaker("line"); }));
-  add->addAction(action(tr("Joints between many\u2026"), QKeySequence("Shift+J"), [this] { openMaker("joints"); }));
+  add->addAction(action(tr("Part"), Qt::Key_P, [this] { openPanel("part"); }));
+  add->addAction(action(tr("Joint"), Qt::Key_J, [this] { openPanel("joint"); }));
+  add->addAction(action(tr("Line"), Qt::Key_L, [this] { openPanel("line"); }));
+  add->addAction(action(tr("Joints between many\u2026"), QKeySequence("Shift+J"), [this] { openPanel("joints"); }));
   QMenu* run = menuBar()->addMenu(tr("Run"));
   run->addAction(action(tr("Run or pause"), Qt::Key_Space, [this] { session_.setPlaying(!session_.playing()); }));
   run->addAction(action(tr("One frame on"), Qt::Key_Period, [this] { session_.stepFrames(1); }));
@@ -270,7 +278,9 @@ void Window::buildActions() {
       action(tr("Joints through parts"), Qt::Key_X, looking([](View& v) { v.setJointsThrough(!v.jointsThrough()); })));
 }
 
-void Window::openMaker(const QString& kind) {
+void Window::openPanel(const QString& kind) {
+  if (kind == "advice") return advicePanel_->toggle();
+  if (kind == "find") return find_->toggle();
   const bool same = maker_ && maker_->property("kind").toString() == kind;
   closeMaker();
   if (same) return;
@@ -409,6 +419,39 @@ bool Window::mayLeave() {
       QMessageBox::question(this, tr("Calm Tether"), tr("\"%1\" has changes that are not saved.").arg(title_->text()),
                             QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
   return answer == QMessageBox::Discard || (answer == QMessageBox::Save && saveFile(false));
+}
+
+void Window::offerRecovery(const QString& folder) {
+  for (const QString& copy : Recovery::leftBehind(folder)) {
+    const QString when = QFileInfo(copy).lastModified().toString("d MMMM, hh:mm");
+    const auto answer = QMessageBox::question(this, tr("Calm Tether"),
+                                              tr("Work that was not saved was left behind on %1. Open it?").arg(when),
+                                              QMessageBox::Open | QMessageBox::Discard | QMessageBox::Cancel);
+    if (answer == QMessageBox::Cancel) continue;
+    if (answer == QMessageBox::Open && !session_.recover(copy)) continue;
+    QFile::remove(copy);
+    if (answer == QMessageBox::Open) return;
+  }
+}
+
+void Window::noteRecent() {
+  if (session_.path().isEmpty()) return;
+  QSettings settings;
+  QStringList recent = settings.value("recent").toStringList();
+  const QString path = QFileInfo(session_.path()).absoluteFilePath();
+  if (!recent.isEmpty() && recent.front() == path) return;
+  recent.removeAll(path);
+  recent.prepend(path);
+  settings.setValue("recent", recent.mid(0, 9));
+}
+
+void Window::fillRecent() {
+  recent_->clear();
+  for (const QString& path : QSettings().value("recent").toStringList())
+    recent_->addAction(path, this, [this, path] {
+      if (mayLeave()) session_.open(path);
+    });
+  if (recent_->isEmpty()) recent_->addAction(tr("none yet"))->setEnabled(false);
 }
 
 void Window::newRig() {

@@ -14,6 +14,7 @@ namespace calm::app {
 
 class Card;
 class AdvicePanel;
+class FindPanel;
 class Ledger;
 class Maker;
 class View;
@@ -24,7 +25,9 @@ class Window : public QMainWindow {
   explicit Window(Session& session);
 
   // Opens a panel of the Add strip; pressing its key again closes it.
-  void openMaker(const QString& kind);
+  // Asks what to do with work that a crash left behind.
+  void offerRecovery(const QString& folder);
+  void openPanel(const QString& kind);
   void closeMaker();
   Maker* maker() const { return maker_; }
   View* view() const { return view_; }
@@ -48,6 +51,8 @@ class Window : public QMainWindow {
   void refreshTitle();
   void showMessage(const QString& text, bool fault);
   void duplicate();
+  void noteRecent();
+  void fillRecent();
   void deleteSelection();
   bool mayLeave();
   void newRig();
@@ -63,6 +68,8 @@ class Window : public QMainWindow {
   QLabel *title_ = nullptr, *state_ = nullptr, *time_ = nullptr, *message_ = nullptr;
   QPushButton* advice_ = nullptr;
   AdvicePanel* advicePanel_ = nullptr;
+  FindPanel* find_ = nullptr;
+  QMenu* recent_ = nullptr;
   QList<QLabel*> chips_;
   QPushButton* play_ = nullptr;
   QTimer messageTimer_;

@@ -44,11 +44,24 @@ Copies copyWith(Rig& rig, const std::set<Id>& ids, const Change& change) {
   const Plan plan = planFor(rig, ids);
   if (plan.parts.empty()) throw std::invalid_argument("choose the parts to copy first");
   Copies copies;
+  std::set<std::string> taken;
+  const auto note = [&](const auto& items) {
+    for (const auto& item : items) taken.insert(item.name);
+  };
+  note(rig.parts), note(rig.joints), note(rig.lines);
+  std::map<std::string, int> last;  // number given after each word
   // Numbers go on from the original's own: "link 3" is followed by "link 4".
   const auto name = [&](const std::string& of) {
     const std::size_t end = of.find_last_not_of("0123456789");
-    const bool numbered = end != std::string::npos && end + 1 < of.size() && of[end] == ' ';
-    return rig.freeName(numbered ? of.substr(0, end) : of);
+    const bool numbered =
+        end != std::string::npos && end > 0 && end + 1 < of.size() && of[end] == ' ' && of.size() - end < 8;
+    const std::string base = numbered ? of.substr(0, end) : of;
+    int& number = last.try_emplace(base, 1).first->second;
+    if (numbered) number = std::max(number, std::stoi(of.substr(end + 1)));
+    std::string free;
+    do free = fmt::format("{} {}", base, ++number);
+    while (!taken.insert(free).second);
+    return free;
   };
   for (const Id id : plan.lines) {
     Line line = *rig.line(id);
@@ -104,7 +117,7 @@ std::vector<int> turnedCoordinates(JointType type) {
     case JointType::limb:
       return {0, 1};
     case JointType::wheel:
-      return {1};
+      return {1, 2};
     case JointType::sixAxis:
       return {2, 3, 4};
     default:

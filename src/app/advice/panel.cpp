@@ -48,7 +48,7 @@ void AdvicePanel::toggle() {
 
 void AdvicePanel::rebuild() {
   while (QLayoutItem* item = rows_->takeAt(0)) {
-    if (QWidget* widget = item->widget()) widget->hide(), widget->deleteLater();
+    if (QWidget* widget = item->widget()) widget->setParent(nullptr), widget->deleteLater();
     delete item;
   }
   const QStringList partings = partings_();
@@ -93,8 +93,11 @@ void AdvicePanel::addRow(const rig::Finding& finding) {
 }
 
 void AdvicePanel::place() {
-  list_->adjustSize();
-  const int height = std::min(kMostHeight, list_->sizeHint().height() + 24);
+  // New rows count only once they are shown.
+  for (QObject* child : list_->children())
+    if (auto* row = qobject_cast<QWidget*>(child)) row->show();
+  rows_->activate();
+  const int height = std::min(kMostHeight, rows_->totalHeightForWidth(kWidth - 28) + 24);
   const QWidget* chip = parentWidget()->findChild<QWidget*>("advice");
   const QPoint corner = chip && chip->isVisible() ? chip->mapTo(parentWidget(), QPoint(chip->width(), -6))
                                                   : QPoint(parentWidget()->width() - look::kCardWidth - 20, 560);

@@ -181,6 +181,8 @@ QMenuBar::item:selected { background: %7; }
 QScrollBar:vertical { width: 8px; background: transparent; }
 QScrollBar::handle:vertical { background: %4; border-radius: 4px; min-height: 24px; }
 QScrollBar::add-line, QScrollBar::sub-line { height: 0; }
+QListWidget::item { padding: 4px 6px; border-radius: 4px; }
+QListWidget::item:selected { background: %7; color: %2; }
 QToolTip { background: %1; color: %2; border: 1px solid %4; padding: 3px; }
 QSplitter::handle { background: %4; }
 )")

@@ -15,6 +15,7 @@ void findFallsAway(const Rig& rig, std::vector<Finding>& found) {
     if (j.type != JointType::slider && j.type != JointType::cylinder) continue;
     const AxisDef& axis = j.axes[0];
     if (axis.hasStops() || axis.hasDrive() || axis.hasSpring() || axis.frequency > 0) continue;
+    if (weightOn(rig, j) == 0) continue;  // something else holds it, too
     const Vec3 line = restFrame(rig, j.a).rotation * Vec3::UnitX();
     const double slope = std::abs(line.dot(rig.stage.gravity.normalized()));
     if (slope < 0.1) continue;

@@ -12,7 +12,7 @@ void findStopAtRest(const Rig& rig, std::vector<Finding>& found) {
   for (const Joint& j : rig.joints)
     for (int k = 0; k < axesOf(j.type).all(); ++k) {
       const AxisDef& axis = j.axes[k];
-      if (!axis.hasStops()) continue;
+      if (!axis.hasStops() || axis.isLocked()) continue;  // a lock elsewhere is a wish: a wheel that is steered
       const std::optional<double> at = restCoordinate(rig, j, k);
       const double slack = axisTurns(j.type, k) ? 1e-3 : 1e-4;
       if (!at || (*at >= axis.low - slack && *at <= axis.high + slack)) continue;
