@@ -395,7 +395,7 @@ void Window::duplicate() {
   for (const rig::Part& p : session_.rig().parts)
     if (chosen.count(p.id) || (p.line && chosen.count(p.line))) box.include(boundsOf(p.shape, p.pose));
   if (!(box.low.array() <= box.high.array()).all())
-    return showMessage(tr("Choose the parts to duplicate first."), true);
+    return emit session_.message(tr("Choose the parts to duplicate first."), true);
   const double aside = std::ceil((box.high.x() - box.low.x()) * 1.1 * 20) / 20;
   std::set<rig::Id> made;
   const bool done = session_.edit(tr("duplicate"), [&](rig::Rig& rig) {

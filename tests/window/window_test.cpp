@@ -21,63 +21,10 @@
 #include "rig/demos.h"
 #include "rig/edits.h"
 #include "rig/file.h"
+#include "window/fixture.h"
 
 namespace calm::app {
 namespace {
-
-class WindowTest : public testing::Test {
- protected:
-  Session session;
-  Window window{session};
-
-  void SetUp() override {
-    session.show(rig::jibHoistSlice());
-    window.show();
-    ASSERT_TRUE(QTest::qWaitForWindowExposed(&window));
-    QApplication::setActiveWindow(&window);  // there is no window manager to do it
-    finishRun();
-  }
-  void finishRun() {
-    ASSERT_TRUE(QTest::qWaitFor([&] { return session.hasFrames() && !session.computing(); }, 120000));
-    QTest::qWait(50);
-  }
-  void key(Qt::Key k, Qt::KeyboardModifiers modifiers = {}) { QTest::keyClick(&window, k, modifiers); }
-  template <class T>
-  T* named(const QString& accessibleName) {
-    QApplication::processEvents();  // what was just built is shown by then
-    for (T* w : window.findChildren<T*>())
-      if (w->accessibleName() == accessibleName && w->isVisible()) return w;
-    ADD_FAILURE() << "no control named " << accessibleName.toStdString();
-    return nullptr;
-  }
-  void type(const QString& name, const QString& text) {
-    auto* field = named<QLineEdit>(name);
-    ASSERT_NE(field, nullptr);
-    field->setFocus();
-    field->selectAll();
-    QTest::keyClicks(field, text);
-  }
-  void pressMake() {
-    auto* button = window.maker()->findChild<QPushButton*>("make");
-    ASSERT_TRUE(button->isEnabled());
-    QTest::mouseClick(button, Qt::LeftButton);
-  }
-  int rowNamed(const std::string& name) {
-    const auto& rows = window.ledger()->rows();
-    for (std::size_t r = 0; r < rows.size(); ++r)
-      if (session.rig().joint(rows[r].id) && session.rig().joint(rows[r].id)->name == name) return int(r);
-    return -1;
-  }
-  rig::Id idNamed(const std::string& name) {
-    for (const rig::Part& p : session.rig().parts)
-      if (p.name == name) return p.id;
-    for (const rig::Joint& j : session.rig().joints)
-      if (j.name == name) return j.id;
-    for (const rig::Line& l : session.rig().lines)
-      if (l.name == name) return l.id;
-    return rig::kNone;
-  }
-};
 
 TEST_F(WindowTest, SpaceRunsAndPausesAndScrubbingShowsAnyMoment) {
   key(Qt::Key_Space);

@@ -38,7 +38,9 @@ Card::Card(Session& session, QWidget* parent) : QWidget(parent), session_(sessio
 
 void Card::rebuild() {
   const rig::Rig& rig = session_.rig();
+  QString focused;  // by name, since what has it now goes
   if (content_) {
+    if (QWidget* holder = content_->focusWidget(); holder && holder->hasFocus()) focused = holder->accessibleName();
     // A control of the old content may be the sender and must outlive its signal; losing the focus is no edit.
     for (QLineEdit* edit : content_->findChildren<QLineEdit*>()) edit->blockSignals(true);
     content_->hide();
@@ -67,6 +69,8 @@ void Card::rebuild() {
     buildStage();
   column_->addStretch();
   refresh();
+  for (QWidget* widget : content_->findChildren<QWidget*>())
+    if (!focused.isEmpty() && widget->accessibleName() == focused) return widget->setFocus();
 }
 
 void Card::buildHeader(const QString& kind, const QString& about) {

@@ -39,6 +39,7 @@ void TrialMaker::addOutcome() {
   outcome_->setObjectName("outcome");
   outcome_->setWordWrap(true);
   addRow(QString(), outcome_);
+  connect(&session_, &Session::selectionChanged, this, &Maker::refresh);
 }
 
 QString TrialMaker::preview(Preview& preview) {
