@@ -47,6 +47,7 @@ struct Body {
   // Inverse mass and inertia that answer constraint impulses, with the damping over the step and the geometric
   // stiffness (world).
   double linearResponse = 0;
+  double linearBraking = 0, angularBraking = 0;  // of the damping over half a step, see Island::factor
   Mat3 response = Mat3::Zero();
   // Geometric stiffness of the joint forces on it, N m/rad (world).
   Mat3 stiffness = Mat3::Zero();

@@ -155,9 +155,11 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.linearResponse = b.inverseMass;
     if (!b.dynamic()) continue;
     updateResponse(b, h, stiffnessShare);
+    b.linearBraking = braking(b.linearDamping, h);
+    b.angularBraking = braking(b.angularDamping, h);
     if (kick == Kick::opening) continue;
-    b.linearResponse /= 1 + braking(b.linearDamping, h);
-    b.response /= 1 + braking(b.angularDamping, h);
+    b.linearResponse /= 1 + b.linearBraking;
+    b.response /= 1 + b.angularBraking;
   }
   for (Assembly* assembly : assemblies) {
     assembly->adopt();
@@ -188,7 +190,7 @@ void Island::kick(const Scene& scene, double h, Kick kick) {
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
     if (!b.dynamic()) continue;
-    const double linear = braking(b.linearDamping, h), angular = braking(b.angularDamping, h);
+    const double linear = b.linearBraking, angular = b.angularBraking;
     if (kick != Kick::closing) b.velocity *= 1 - linear, b.spin *= 1 - angular;
     b.velocity += time * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
     b.spin += time * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque));
