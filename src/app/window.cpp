@@ -190,6 +190,7 @@ QWidget* Window::buildTransport() {
   advice_->setAccessibleName(tr("Advice"));
   advice_->setFixedHeight(26);
   advice_->setFocusPolicy(Qt::TabFocus);
+  advice_->hide();
   connect(advice_, &QPushButton::clicked, this, [this] { advicePanel_->toggle(); });
   row->addWidget(advice_);
   auto* label = new QLabel(tr("Lanes"));
