@@ -176,8 +176,8 @@ inline constexpr std::array kRoleWords = {std::pair{Role::fixed, "static"}, std:
                                           std::pair{Role::dynamic, "dynamic"}};
 const char* word(JointType type);
 const char* word(Role role);
-// What a joint's free axis k does, in a word or two, and whether it is a turn. Axes that the type itself locks (the mesh
-// of a gear) have no word.
+// What a joint's free axis k does, in a word or two, and whether it is a turn. Axes that the type itself locks (the
+// mesh of a gear) have no word.
 const char* axisWord(JointType type, int k);
 bool axisTurns(JointType type, int k);
 const char* word(const Shape& shape);
