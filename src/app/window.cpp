@@ -273,6 +273,11 @@ void Window::buildActions() {
   look->addAction(action(tr("From above"), Qt::Key_3, looking([](View& v) { v.camera().face(0, 86); })));
   look->addAction(action(tr("Without perspective"), Qt::Key_4,
                          looking([](View& v) { v.camera().setOrthographic(!v.camera().orthographic()); })));
+  look->addAction(
+      action(tr("Hide the selected"), Qt::Key_H, looking([this](View& v) { v.hide(session_.selection()); })));
+  look->addAction(action(tr("Show all"), QKeySequence("Shift+H"), looking([](View& v) { v.showAll(); })));
+  look->addAction(
+      action(tr("Only the selected"), Qt::Key_I, looking([this](View& v) { v.isolate(session_.selection()); })));
   look->addAction(action(tr("Handles along the part's own axes"), Qt::Key_O,
                          looking([](View& v) { v.grip().useOwnAxes(!v.grip().usesOwnAxes()); })));
   look->addAction(

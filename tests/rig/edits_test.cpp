@@ -176,6 +176,58 @@ TEST(LineKit, MakesLinksAndJointsTiedToItsEnds) {
   EXPECT_TRUE(rig.lines.empty());
 }
 
+TEST(LineKit, IsMadeAnewAfterOtherChoicesAndKeepsWhatWasSetByHand) {
+  Rig rig;
+  Part p;
+  p.name = "float";
+  p.pose.position = {1.2, 1.8, 0};
+  const Id buoy = addPart(rig, p);
+  LineChoices c;
+  c.from.point = {0, 2, 0};
+  c.to = {{1, 2, 0}, buoy, true};
+  c.length = 1.4, c.links = 8;
+  const Id line = makeLine(rig, c);
+  const auto linkOf = [&](int n) {
+    int k = 0;
+    for (const Part& q : rig.parts)
+      if (q.line == line && ++k == n) return q.id;
+    return kNone;
+  };
+  rig.joints[3].breakForce = 700;
+  rig.part(linkOf(3))->friction = 0.9;
+  const Id fourth = rig.joints[3].id, third = linkOf(3);
+  p.name = "lamp";
+  p.pose.position = {1, 1, 0};
+  const Id lamp = addPart(rig, p);
+  const Id hook = addJoint(rig, JointType::ball, linkOf(8), lamp, {1, 1.5, 0}, Vec3::UnitX());
+
+  LineChoices now = choicesOf(rig, line);
+  EXPECT_NEAR((now.to.point - c.to.point).norm(), 0, 1e-9);
+  EXPECT_EQ(now.to.part, buoy);
+  now.links = 12, now.thickness = 0.03;
+  remakeLine(rig, line, now);
+  EXPECT_TRUE(faultsOf(rig).empty());
+  EXPECT_EQ(rig.line(line)->links, 12);
+  EXPECT_EQ(std::count_if(rig.parts.begin(), rig.parts.end(), [&](const Part& q) { return q.line == line; }), 12);
+  EXPECT_EQ(rig.joint(fourth)->breakForce, 700);
+  EXPECT_EQ(linkOf(3), third) << "what stays keeps its id";
+  EXPECT_EQ(rig.part(third)->friction, 0.9);
+  EXPECT_EQ(std::get<Capsule>(rig.part(third)->shape).radius, 0.015);
+
+  now.links = 5;
+  remakeLine(rig, line, now);
+  EXPECT_TRUE(faultsOf(rig).empty());
+  EXPECT_EQ(rig.joint(hook)->a.part, linkOf(5)) << "what hung on a link that is gone hangs on the last one";
+  double worst = 0;
+  for (const Joint& j : rig.joints)
+    if (j.line == line) worst = std::max(worst, (restFrame(rig, j.a).position - restFrame(rig, j.b).position).norm());
+  EXPECT_LT(worst, 1e-9);
+  now.length = 0.2;
+  const Rig before = rig;
+  EXPECT_THROW(remakeLine(rig, line, now), std::invalid_argument) << "too short for its ends";
+  EXPECT_EQ(rig.parts.size(), before.parts.size());
+}
+
 TEST(LineKit, RefusesWhatCannotBe) {
   const auto fault = [](auto change) {
     LineChoices c = slackLine();

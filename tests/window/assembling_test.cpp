@@ -192,6 +192,35 @@ TEST_F(Assembling, APartIsMovedTurnedAndSizedByItsHandles) {
   EXPECT_LT((part().pose.position - before).norm(), 1e-12) << "Escape lets all be as it was";
 }
 
+TEST_F(Assembling, ABoxSelectsAndHidingPutsOutOfTheWay) {
+  if (!window.view()) GTEST_SKIP() << "no OpenGL here";
+  View& view = *window.view();
+  view.camera().face(0, 0);
+  std::set<rig::Id> crates;
+  QRectF box;
+  for (const char* name : {"crate 1", "crate 2", "crate 3"}) {
+    crates.insert(idNamed(name));
+    const QPointF at = *view.camera().project(session.rig().part(idNamed(name))->pose.position);
+    box = box.united(QRectF(at - QPointF(4, 4), QSizeF(8, 8)));
+  }
+  QTest::mousePress(&view, Qt::LeftButton, Qt::ControlModifier, box.topLeft().toPoint());
+  QTest::mouseMove(&view, box.center().toPoint());
+  QTest::mouseMove(&view, box.bottomRight().toPoint());
+  QTest::mouseRelease(&view, Qt::LeftButton, Qt::ControlModifier, box.bottomRight().toPoint());
+  EXPECT_EQ(session.selection(), crates);
+  key(Qt::Key_H);
+  EXPECT_EQ(view.hidden(), crates);
+  const QPointF second = *view.camera().project(session.rig().part(idNamed("crate 2"))->pose.position);
+  EXPECT_NE(view.pickAt(second).part, idNamed("crate 2")) << "what is hidden is not picked";
+  key(Qt::Key_H, Qt::ShiftModifier);
+  EXPECT_TRUE(view.hidden().empty());
+  select({"leaf"});
+  key(Qt::Key_I);
+  EXPECT_EQ(view.hidden().size(), 4u);
+  key(Qt::Key_I);
+  EXPECT_TRUE(view.hidden().empty());
+}
+
 TEST_F(Assembling, DuplicatesAreRewired) {
   select({"post", "leaf"});
   key(Qt::Key_D, Qt::ControlModifier);
@@ -246,6 +275,22 @@ TEST_F(Assembling, APartIsCutIntoJoinedPieces) {
   const rig::Rig rig = saved();
   EXPECT_EQ(rig.parts.size(), 5u + 4u);
   EXPECT_EQ(rig.joints.size(), 1u + 4u);
+}
+
+TEST_F(WindowTest, ALinesChoicesStayOpen) {
+  session.select({idNamed("hoist chain")});
+  enter("Links of the line", "30");
+  const rig::Line& line = *session.rig().line(idNamed("hoist chain"));
+  EXPECT_EQ(line.links, 30);
+  std::size_t joints = 0;
+  for (const rig::Joint& j : session.rig().joints) joints += j.line == line.id;
+  EXPECT_EQ(joints, 31u) << "both ends are still tied";
+  EXPECT_NE(session.rig().joint(idNamed("hoist chain 14"))->breakForce, std::nullopt) << "its strength was set by hand";
+  enter("Length of the line", "1 mm");
+  EXPECT_EQ(session.rig().line(line.id)->links, 30);
+  EXPECT_GT(session.rig().line(line.id)->length, 0.1) << "too short for its ends";
+  key(Qt::Key_Z, Qt::ControlModifier);
+  EXPECT_EQ(session.rig().line(idNamed("hoist chain"))->links, 40);
 }
 
 TEST_F(Assembling, AdviceIsShownAndMendedByOnePress) {

@@ -269,9 +269,38 @@ void Card::buildPart(const rig::Part& part) {
 
 void Card::buildLine(const rig::Line& line) {
   buildHeader(tr("line"), tr("%1 links").arg(line.links));
-  reading(tr("Length"))->setText(words(line.length, rig::Dimension::length));
-  reading(tr("Thickness"))->setText(words(line.thickness, rig::Dimension::length));
-  reading(tr("Mass"))->setText(words(line.massPerMetre * line.length, rig::Dimension::mass));
+  const auto field = [&](const QString& label, rig::Dimension dimension, double value,
+                         const std::function<void(rig::LineChoices&, double)>& put) {
+    auto* edit = new Field(dimension, value);
+    edit->setAlignment(Qt::AlignRight);
+    edit->setFixedWidth(110);
+    edit->setAccessibleName(tr("%1 of the line").arg(label));
+    auto* row = new QHBoxLayout;
+    auto* caption = new QLabel(label);
+    caption->setProperty("muted", true);
+    row->addWidget(caption, 1);
+    row->addWidget(edit);
+    column_->addLayout(row);
+    const QString before = edit->text();
+    connect(edit, &QLineEdit::editingFinished, this, [=, this, id = line.id, name = line.name] {
+      if (edit->text() == before) return;
+      const auto typed = edit->value();
+      const bool done = typed && session_.edit(tr("set %1 of %2").arg(label.toLower(), QString::fromStdString(name)),
+                                               [&](rig::Rig& rig) {
+                                                 rig::LineChoices choices = rig::choicesOf(rig, id);
+                                                 put(choices, *typed);
+                                                 rig::remakeLine(rig, id, choices);
+                                               });
+      if (!done) edit->setText(before);
+    });
+  };
+  field(tr("Length"), rig::Dimension::length, line.length, [](rig::LineChoices& c, double v) { c.length = v; });
+  field(tr("Links"), rig::Dimension::number, line.links,
+        [](rig::LineChoices& c, double v) { c.links = static_cast<int>(std::lround(std::clamp(v, 0.0, 1e5))); });
+  field(tr("Thickness"), rig::Dimension::length, line.thickness,
+        [](rig::LineChoices& c, double v) { c.thickness = v; });
+  field(tr("Mass a metre"), rig::Dimension::lineMass, line.massPerMetre,
+        [](rig::LineChoices& c, double v) { c.massPerMetre = v; });
   rule();
   peaks_ = reading(tr("Worst of the run"));
   separationNow_ = reading(tr("Separation now"));

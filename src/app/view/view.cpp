@@ -147,6 +147,38 @@ bool View::isParted(std::size_t joint) const {
   return at && *at <= session_.playhead() + 1e-9;
 }
 
+void View::hide(const std::set<rig::Id>& parts) {
+  hidden_.insert(parts.begin(), parts.end());
+  update();
+}
+
+void View::showAll() {
+  hidden_.clear();
+  update();
+}
+
+void View::isolate(const std::set<rig::Id>& parts) {
+  std::set<rig::Id> others;
+  for (const rig::Part& p : session_.rig().parts)
+    if (!parts.count(p.id) && !(p.line && parts.count(p.line))) others.insert(p.id);
+  hidden_ = hidden_ == others ? std::set<rig::Id>{} : others;
+  update();
+}
+
+std::set<rig::Id> View::within(const QRectF& box) const {
+  std::set<rig::Id> found;
+  const auto inside = [&](const Vec3& point) {
+    const auto at = camera_.project(point);
+    return at && box.contains(*at);
+  };
+  const rig::Rig& rig = session_.rig();
+  for (std::size_t i = 0; i < rig.parts.size(); ++i)
+    if (!hidden_.count(rig.parts[i].id) && inside(poseOf(i).position)) found.insert(rig.parts[i].id);
+  for (std::size_t j = 0; found.empty() && j < rig.joints.size(); ++j)
+    if (inside(pivotOf(j))) found.insert(rig.joints[j].id);
+  return found;
+}
+
 Pick View::pickAt(const QPointF& pixel) const {
   Pick pick;
   const rig::Rig& rig = session_.rig();
@@ -159,7 +191,8 @@ Pick View::pickAt(const QPointF& pixel) const {
   const Ray ray = camera_.ray(pixel);
   double nearest = 1e300;
   for (std::size_t i = 0; i < rig.parts.size(); ++i)
-    if (const auto hit = castRay(ray, rig.parts[i].shape, poseOf(i)); hit && hit->distance < nearest)
+    if (const auto hit = hidden_.count(rig.parts[i].id) ? std::nullopt : castRay(ray, rig.parts[i].shape, poseOf(i));
+        hit && hit->distance < nearest)
       nearest = hit->distance, pick.part = rig.parts[i].id;
   if (rig.stage.groundHeight)
     if (const auto hit = castRay(ray, HalfSpace{}, {Vec3(0, *rig.stage.groundHeight, 0), Quat::Identity()});
@@ -182,13 +215,14 @@ void View::paintGL() {
   if (rig.stage.groundHeight) {
     renderer_.drawGround(*rig.stage.groundHeight);
     for (std::size_t i = 0; i < rig.parts.size(); ++i)
-      if (poseOf(i).position.y() > *rig.stage.groundHeight)
+      if (poseOf(i).position.y() > *rig.stage.groundHeight && !hidden_.count(rig.parts[i].id))
         renderer_.drawShadow(rig.parts[i].shape, poseOf(i), *rig.stage.groundHeight);
   }
   const auto& chosen = session_.selection();
   const auto& partners = session_.preview().partners;
   for (std::size_t i = 0; i < rig.parts.size(); ++i) {
     const rig::Part& p = rig.parts[i];
+    if (hidden_.count(p.id)) continue;
     const bool marked = chosen.count(p.id) || (p.line && chosen.count(p.line)) ||
                         std::find(partners.begin(), partners.end(), p.id) != partners.end();
     const QColor base = p.role == Role::dynamic ? look::kGlass : p.role == Role::kinematic ? look::kSand : look::kStone;
@@ -221,6 +255,11 @@ void View::paintOverlay(QPainter& painter) {
     if (rig.joints[j].id == session_.selected()) paintCallout(painter, j);
   paintPreview(painter);
   if (!taker_) grip_.paint(painter, camera_);
+  if (boxing_ && dragged_) {
+    painter.setPen(QPen(look::kTeal, 1.4, Qt::DashLine));
+    painter.setBrush(Qt::NoBrush);
+    painter.drawRect(QRectF(pressed_, last_).normalized());
+  }
   if (rig.parts.empty()) {
     painter.setPen(look::kInk);
     painter.setFont(look::font(look::Size::heading));
@@ -289,8 +328,9 @@ void View::mousePressEvent(QMouseEvent* event) {
   setFocus();
   pressed_ = last_ = event->position();
   dragged_ = false;
-  if (!taker_ && event->button() == Qt::LeftButton && !(event->modifiers() & Qt::ShiftModifier))
-    grip_.begin(camera_, event->position());
+  if (taker_ || event->button() != Qt::LeftButton) return;
+  boxing_ = event->modifiers() & Qt::ControlModifier;
+  if (!event->modifiers()) grip_.begin(camera_, event->position());
 }
 
 void View::keyPressEvent(QKeyEvent* event) {
@@ -316,6 +356,7 @@ void View::mouseMoveEvent(QMouseEvent* event) {
     return;
   }
   if (!dragged_) return;
+  if (boxing_) return update();
   const bool shift = event->modifiers() & Qt::ShiftModifier;
   if (event->buttons() & Qt::MiddleButton || (event->buttons() && shift))
     camera_.pan(delta.x(), delta.y());
@@ -326,6 +367,10 @@ void View::mouseMoveEvent(QMouseEvent* event) {
 
 void View::mouseReleaseEvent(QMouseEvent* event) {
   if (grip_.isHeld()) return grip_.letGo();
+  if (std::exchange(boxing_, false) && dragged_) {
+    session_.select(within(QRectF(pressed_, event->position()).normalized()));
+    return update();
+  }
   if (dragged_ || event->button() != Qt::LeftButton) return;
   const Pick pick = pickAt(event->position());
   if (taker_) {

@@ -36,6 +36,15 @@ class View : public QOpenGLWidget {
 
   Grip& grip() { return grip_; }
 
+  // Parts that are out of the way: neither drawn nor picked. They still take part in the run.
+  const std::set<rig::Id>& hidden() const { return hidden_; }
+  void hide(const std::set<rig::Id>& parts);
+  void showAll();
+  // Hides all parts but these; shows all again if just that is so already.
+  void isolate(const std::set<rig::Id>& parts);
+  // The parts whose centres are seen within the rectangle, and the joints whose pivots are if there are no such parts.
+  std::set<rig::Id> within(const QRectF& box) const;
+
   Pick pickAt(const QPointF& pixel) const;
   // Until cleared, clicks go to the taker instead of selecting.
   void setTaker(std::function<void(const Pick&)> taker);
@@ -70,7 +79,9 @@ class View : public QOpenGLWidget {
   Grip grip_;
   Overlay* overlay_ = nullptr;
   std::function<void(const Pick&)> taker_;
+  std::set<rig::Id> hidden_;
   QPointF pressed_, last_;
+  bool boxing_ = false;
   bool dragged_ = false;
   bool framed_ = false;
   bool jointsThrough_ = true;

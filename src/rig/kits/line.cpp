@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <map>
 #include <stdexcept>
 
 namespace calm::rig {
@@ -141,6 +142,104 @@ Id makeLine(Rig& rig, const LineChoices& c) {
   if (c.to.tied) tie(above, c.to.part, corners.back());
   rig.lines.push_back(line);
   return line.id;
+}
+
+namespace {
+
+// A line's links and joints in their order, and the joints that tie its ends to what is not of the line.
+struct Members {
+  std::vector<Part> links;
+  std::vector<Joint> joints;
+  const Joint *from = nullptr, *to = nullptr;  // into joints; null where the end hangs free
+};
+
+Members membersOf(const Rig& rig, Id line) {
+  Members m;
+  for (const Part& p : rig.parts)
+    if (p.line == line) m.links.push_back(p);
+  for (const Joint& j : rig.joints)
+    if (j.line == line) m.joints.push_back(j);
+  if (m.links.empty()) throw std::invalid_argument("the line has no links");
+  const auto isLink = [&](Id id) {
+    return std::any_of(m.links.begin(), m.links.end(), [&](const Part& p) { return p.id == id; });
+  };
+  for (const Joint& j : m.joints) {
+    if (j.b.part == m.links.front().id && !isLink(j.a.part)) m.from = &j;
+    if (j.a.part == m.links.back().id && !isLink(j.b.part)) m.to = &j;
+  }
+  return m;
+}
+
+// The tip of a link, `side` -1 at its start and 1 at its end.
+Vec3 tipOf(const Part& link, double side) {
+  const auto* capsule = std::get_if<Capsule>(&link.shape);
+  return link.pose.apply({0, capsule ? side * capsule->length / 2 : 0, 0});
+}
+
+}  // namespace
+
+LineChoices choicesOf(const Rig& rig, Id id) {
+  const Line* line = rig.line(id);
+  if (!line) throw std::invalid_argument(fmt::format("there is no line with id {}", id));
+  const Members m = membersOf(rig, id);
+  LineChoices c;
+  c.name = line->name;
+  c.length = line->length, c.links = line->links;
+  c.thickness = line->thickness, c.massPerMetre = line->massPerMetre;
+  c.from = {tipOf(m.links.front(), -1), m.from ? m.from->a.part : kNone, m.from != nullptr};
+  c.to = {tipOf(m.links.back(), 1), m.to ? m.to->b.part : kNone, m.to != nullptr};
+  if (m.from) c.from.point = restFrame(rig, m.from->a).position;
+  if (m.to) c.to.point = restFrame(rig, m.to->b).position;
+  return c;
+}
+
+void remakeLine(Rig& rig, Id id, const LineChoices& choices) {
+  const Members before = membersOf(rig, id);
+  Rig next = rig;
+  const auto ofLine = [&](const auto& item) { return item.line == id; };
+  std::erase_if(next.parts, ofLine);
+  std::erase_if(next.joints, ofLine);
+  std::erase_if(next.lines, [&](const Line& l) { return l.id == id; });
+  // Joints of other things to links wait outside until the new links are there.
+  const auto wasLink = [&](Id part) {
+    return std::any_of(before.links.begin(), before.links.end(), [&](const Part& p) { return p.id == part; });
+  };
+  const Id fresh = makeLine(next, choices);
+  next.line(fresh)->id = id;
+  std::map<Id, Id> ids{{fresh, id}};
+  std::size_t k = 0;
+  Id last = kNone;
+  for (Part& p : next.parts) {
+    if (p.line != fresh) continue;
+    const Part& old = before.links[std::min(k, before.links.size() - 1)];
+    Part kept = old;
+    kept.id = k < before.links.size() ? old.id : p.id;
+    kept.name = p.name, kept.shape = p.shape, kept.heft = p.heft, kept.pose = p.pose, kept.line = id;
+    ids[p.id] = last = kept.id;
+    p = kept;
+    ++k;
+  }
+  k = 0;
+  for (Joint& j : next.joints) {
+    if (j.line == fresh && !before.joints.empty()) {
+      const Joint& old = before.joints[std::min(k, before.joints.size() - 1)];
+      Joint kept = old;
+      kept.id = k < before.joints.size() ? old.id : j.id;
+      kept.name = j.name, kept.a = j.a, kept.b = j.b, kept.line = id;
+      j = kept;
+      ++k;
+    } else if (j.line == fresh) {
+      j.line = id;
+    }
+    for (Side* side : {&j.a, &j.b}) {
+      if (const auto to = ids.find(side->part); to != ids.end()) side->part = to->second;
+      if (!wasLink(side->part) || next.part(side->part)) continue;
+      side->part = last;
+      side->at = {0, std::get<Capsule>(next.part(last)->shape).length / 2, 0};
+    }
+  }
+  for (const Fault& f : faultsOf(next)) throw std::invalid_argument(f.text());
+  rig = std::move(next);
 }
 
 }  // namespace calm::rig

@@ -32,6 +32,14 @@ std::vector<Vec3> lineCorners(const LineChoices& choices, const Vec3& gravity);
 // alone falls quiet. Throws std::invalid_argument with faultOf's words.
 Id makeLine(Rig& rig, const LineChoices& choices);
 
+// The choices as the rig has them now: where its ends are is read from its first and last link.
+LineChoices choicesOf(const Rig& rig, Id line);
+
+// Makes the line anew after other choices, tied to what it was tied to. Links and joints that stay keep their ids and
+// what has been set on them by hand (strengths, axes, surfaces, layers); new ones are like the last. What else was
+// joined to links that are gone goes on to the last one. Throws std::invalid_argument with faultOf's words.
+void remakeLine(Rig& rig, Id line, const LineChoices& choices);
+
 // The damping that links get, 1/s: air drag, and what stands for the rubbing of link on link.
 constexpr double kLineLinearDamping = 2.5;
 constexpr double kLineAngularDamping = 4;
