@@ -8,6 +8,7 @@
 
 #include "rig/copies.h"
 #include "rig/edits.h"
+#include "rig/posing.h"
 #include "run/compile.h"
 
 namespace calm::rig {
@@ -200,6 +201,35 @@ TEST(Place, KeepsJointsWhereTheOtherPartHasThem) {
   place(g.rig, {{g.leaf, {Vec3(1, 1.1, 0.2), Quat(Eigen::AngleAxisd(0.2, Vec3::UnitY()))}}});
   EXPECT_LT(misfitOf(g.rig, g.hinge), 1e-12);
   EXPECT_LT((restPivot(g.rig, *g.rig.joint(g.hinge)) - Vec3(0.1, 1, 0)).norm(), 1e-12);
+}
+
+// Moved on by hand, the joint's own coordinate says so, for every type and axis that can be tried.
+TEST(Posing, MovesTheCoordinateByWhatIsAsked) {
+  for (const JointType type : {JointType::hinge, JointType::slider, JointType::cylinder, JointType::universal,
+                               JointType::planar, JointType::limb, JointType::wheel, JointType::sixAxis})
+    for (int k = 0; k < axesOf(type).all(); ++k) {
+      if (type == JointType::limb && k == 3) continue;
+      Rig rig;
+      const Id post = add(rig, "post", Box{{0.2, 1, 0.2}}, {0, 1, 0}, Role::fixed);
+      const Id arm = add(rig, "arm", Box{{0.6, 0.1, 0.1}}, {0.4, 1, 0});
+      const Id tip = add(rig, "tip", Sphere{0.1}, {0.8, 1, 0});
+      const Id joint = addJoint(rig, type, post, arm, {0.1, 1, 0}, Vec3(1, 0.2, 0.1).normalized());
+      addJoint(rig, JointType::fixed, arm, tip, {0.7, 1, 0}, Vec3::UnitX());
+      const auto poses = posedAt(rig, joint, k, 0.2);
+      EXPECT_EQ(poses.size(), 2u) << "what hangs on it goes along";
+      for (const auto& [id, pose] : poses) rig.part(id)->pose = pose;
+      EXPECT_NEAR(*restCoordinate(rig, *rig.joint(joint), k), 0.2, 1e-9) << word(type) << ", axis " << k;
+      const Joint& moved = *rig.joint(joint);
+      const double gap = (restFrame(rig, moved.a).position - restFrame(rig, moved.b).position).norm();
+      EXPECT_LT(gap, type == JointType::hinge ? 1e-12 : 0.2 + 1e-9) << word(type) << " came apart";
+    }
+}
+
+TEST(Posing, RefusesWhatIsHeldOnBothSides) {
+  Gate g;
+  const Id wall = add(g.rig, "wall", Box{{0.2, 2, 0.2}}, {2, 1, 0}, Role::fixed);
+  addJoint(g.rig, JointType::hinge, wall, g.leaf, {1.8, 1, 0}, Vec3::UnitY());
+  EXPECT_THROW(posedAt(g.rig, g.hinge, 0, 0.1), std::invalid_argument);
 }
 
 TEST(LikelyAxis, IsWhatTheShapesSuggest) {

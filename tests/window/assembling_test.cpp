@@ -116,6 +116,24 @@ TEST_F(Assembling, NumbersAreTypedWithUnitsAndBadOnesAreRefused) {
   EXPECT_NEAR(saved().joint(idNamed("pintle"))->axes[0].speed, 3.14159265, 1e-6);
 }
 
+TEST_F(Assembling, TheRangeIsTriedByHandAndTeachesTheStops) {
+  select({"pintle"});
+  QTest::mouseClick(named<QPushButton>("Try the range of turn"), Qt::LeftButton);
+  auto* dial = named<AxisDial>("Stops of turn");
+  ASSERT_NE(dial, nullptr);
+  const QPointF inside =
+      (dial->at(30 * kDegree) * 2 + dial->at(-150 * kDegree)) / 3;  // on the needle's way, off the rim
+  drag(dial, inside, inside);
+  ASSERT_EQ(session.preview().moved.size(), 1u);
+  EXPECT_EQ(session.preview().moved[0].name, "leaf");
+  EXPECT_GT((session.preview().moved[0].pose.position - session.rig().part(idNamed("leaf"))->pose.position).norm(),
+            0.2);
+  QTest::mouseClick(named<QPushButton>("High here, turn"), Qt::LeftButton);
+  EXPECT_NEAR(pintle().high, 30 * kDegree, 2 * kDegree);
+  QApplication::processEvents();
+  EXPECT_TRUE(session.preview().moved.empty()) << "the rig itself has not moved";
+}
+
 TEST_F(Assembling, SettingsGoToAllSelectedJoints) {
   session.edit("two more", [&](rig::Rig& rig) {
     for (const char* crate : {"crate 1", "crate 2"})

@@ -9,6 +9,7 @@
 #include "app/card/field.h"
 #include "app/dials/axis_dial.h"
 #include "app/look/look.h"
+#include "rig/posing.h"
 
 namespace calm::app {
 
@@ -43,6 +44,7 @@ AxisPanel::AxisPanel(Session& session, const std::vector<rig::Id>& joints, int k
     };
     now_->setText(tr("%1 to %2").arg(words(low), words(high)));
   });
+  if (joints.size() == 1) addTry();
   form_ = addForm(column);
   using rig::Dimension;
   const auto either = [&](Dimension travel, Dimension turn) { return turns ? turn : travel; };
@@ -75,6 +77,68 @@ AxisPanel::AxisPanel(Session& session, const std::vector<rig::Id>& joints, int k
   if (axis.hasSpring() || axis.frequency > 0)
     addField(tr("Spring strength"), &AxisDef::springCap, effort, kNoLimit, tr("unlimited"));
   refresh();
+}
+
+void AxisPanel::endTry() {
+  if (!triedAt_) return;
+  triedAt_.reset();
+  session_.preview().moved.clear();
+  session_.previewChanged();
+}
+
+// Moving the joint by hand through what it allows, without a run; and teaching it its stops that way.
+void AxisPanel::addTry() {
+  auto* row = new QWidget;
+  auto* line = new QHBoxLayout(row);
+  line->setContentsMargins(0, 0, 0, 0);
+  auto* button = new QPushButton(tr("Try the range"));
+  button->setCheckable(true);
+  button->setAccessibleName(tr("Try the range of %1").arg(word_));
+  line->addWidget(button);
+  line->addStretch();
+  layout()->addWidget(row);
+  std::array<QPushButton*, 2> teach{};
+  for (const bool high : {false, true}) {
+    auto* b = teach[high] = new QPushButton(high ? tr("High here") : tr("Low here"));
+    b->setToolTip(tr("Put the stop where the joint is now"));
+    b->setAccessibleName(tr("%1, %2").arg(b->text(), word_));
+    b->hide();
+    line->addWidget(b);
+    connect(b, &QPushButton::clicked, this, [this, high] {
+      if (!triedAt_) return;
+      const double value = *triedAt_;
+      set(tr("teach stop"), [=](AxisDef& a) { (high ? a.high : a.low) = value; });
+    });
+  }
+  connect(button, &QPushButton::toggled, this, [=, this](bool on) {
+    for (QPushButton* b : teach) b->setVisible(on);
+    dial_->setTrying(on);
+    endTry();
+    session_.setPlaying(false);
+    session_.reset();
+    if (on) tryAt(rig::restCoordinate(session_.rig(), *session_.rig().joint(joints_[0]), k_).value_or(0));
+  });
+  connect(dial_, &AxisDial::tried, this, &AxisPanel::tryAt);
+  connect(&session_, &Session::rigChanged, this, &AxisPanel::endTry);
+  connect(&session_, &Session::selectionChanged, this, &AxisPanel::endTry);
+}
+
+void AxisPanel::tryAt(double value) {
+  const rig::Rig& rig = session_.rig();
+  const rig::Joint& joint = *rig.joint(joints_[0]);
+  try {
+    session_.preview().moved.clear();
+    const double rest = rig::restCoordinate(rig, joint, k_).value_or(0);
+    for (const auto& [id, pose] : rig::posedAt(rig, joint.id, k_, value - rest)) {
+      rig::Part part = *rig.part(id);
+      part.pose = pose;
+      session_.preview().moved.push_back(part);
+    }
+    triedAt_ = value;
+    session_.previewChanged();
+  } catch (const std::exception& e) {
+    emit session_.message(QString::fromStdString(e.what()), true);
+  }
 }
 
 QFormLayout* AxisPanel::addForm(QVBoxLayout* column) {
@@ -160,6 +224,11 @@ void AxisPanel::addField(const QString& label, double AxisDef::*member, rig::Dim
 void AxisPanel::refresh() {
   const run::Frame* frame = session_.frame();
   if (!frame || joints_.size() != 1) return;
+  if (triedAt_) {
+    const bool turns = rig::axisTurns(session_.rig().joint(joints_[0])->type, k_);
+    const auto dimension = turns ? rig::Dimension::angle : rig::Dimension::length;
+    return now_->setText(tr("tried at %1").arg(QString::fromStdString(rig::formatQuantity(*triedAt_, dimension, 3))));
+  }
   const auto& joints = session_.rig().joints;
   const auto index = static_cast<std::size_t>(session_.rig().joint(joints_[0]) - joints.data());
   const run::Recording& recording = *session_.recording();

@@ -25,6 +25,9 @@ class AxisPanel : public QWidget {
   void refresh();
 
  private:
+  void addTry();
+  void tryAt(double value);
+  void endTry();
   void addField(const QString& label, double AxisDef::*member, rig::Dimension dimension, double none,
                 const QString& noneWord);
   QFormLayout* addForm(QVBoxLayout* column);
@@ -39,7 +42,8 @@ class AxisPanel : public QWidget {
   AxisDial* dial_;
   QLabel* now_;
   QFormLayout* form_;
-  std::size_t sweptFrames_ = 0;  // that swept_ covers
+  std::optional<double> triedAt_;  // m or rad, while the range is tried
+  std::size_t sweptFrames_ = 0;    // that swept_ covers
   std::optional<std::pair<double, double>> swept_;
 };
 

@@ -48,6 +48,12 @@ void AxisDial::setReading(std::optional<double> now, std::optional<std::pair<dou
   update();
 }
 
+void AxisDial::setTrying(bool trying) {
+  trying_ = trying;
+  needleHeld_ = false;
+  update();
+}
+
 QPointF AxisDial::center() const {
   return {width() / 2.0, 74};
 }
@@ -130,7 +136,7 @@ void AxisDial::paintProtractor(QPainter& painter) {
     painter.drawArc(band, int(degrees(from) * 16), -std::max(int((to - from) * 180 / kPi * 16), 8));
   }
   if (now_) {
-    painter.setPen(QPen(look::kInk, 2, Qt::SolidLine, Qt::RoundCap));
+    painter.setPen(QPen(trying_ ? look::kTeal : look::kInk, trying_ ? 3 : 2, Qt::SolidLine, Qt::RoundCap));
     painter.drawLine(c, c + (r - 4) * QPointF(std::sin(*now_), -std::cos(*now_)));
     painter.setBrush(look::kInk);
     painter.drawEllipse(c, 3, 3);
@@ -171,7 +177,7 @@ void AxisDial::paintRuler(QPainter& painter) {
     painter.drawLine(QPointF(at(swept_->first).x(), track.bottom() + 3), QPointF(end, track.bottom() + 3));
   }
   if (now_) {
-    painter.setPen(QPen(look::kInk, 2));
+    painter.setPen(QPen(trying_ ? look::kTeal : look::kInk, trying_ ? 3 : 2));
     painter.drawLine(QPointF(at(*now_).x(), track.top() - 4), QPointF(at(*now_).x(), track.bottom() + 2));
   }
   painter.setFont(look::font(look::Size::small));
@@ -202,7 +208,11 @@ void AxisDial::mousePressEvent(QMouseEvent* event) {
     return std::hypot(d.x(), d.y());
   };
   const bool high = away(true) <= away(false);
-  if (away(high) > kReach) return;
+  if (away(high) > kReach) {
+    needleHeld_ = trying_;
+    heldSpan_ = span();
+    return mouseMoveEvent(event);
+  }
   held_ = high ? 1 : -1;
   highChosen_ = high;
   before_ = {low_, high_};
@@ -210,6 +220,11 @@ void AxisDial::mousePressEvent(QMouseEvent* event) {
 }
 
 void AxisDial::mouseMoveEvent(QMouseEvent* event) {
+  if (needleHeld_) {
+    now_ = std::clamp(valueAt(event->position()), low_, high_);
+    emit tried(*now_);
+    return update();
+  }
   if (held_ == 0) {
     const auto near = [&](bool high) { return (event->position() - handleAt(high)).manhattanLength() < 1.5 * kReach; };
     setCursor(near(true) || near(false) ? Qt::OpenHandCursor : Qt::ArrowCursor);
@@ -232,7 +247,8 @@ void AxisDial::mouseMoveEvent(QMouseEvent* event) {
 }
 
 void AxisDial::mouseReleaseEvent(QMouseEvent*) {
-  if (held_ == 0) return;
+  needleHeld_ = false;
+  if (held_ == 0) return heldSpan_.reset();
   held_ = 0;
   heldSpan_.reset();
   if (std::pair(low_, high_) != before_) emit chosen(low_, high_);

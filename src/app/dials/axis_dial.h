@@ -21,6 +21,10 @@ class AxisDial : public QWidget {
   // Where the joint is, and between what it went in the run; nothing without a run.
   void setReading(std::optional<double> now, std::optional<std::pair<double, double>> swept);
 
+  // While it can be tried, the needle is dragged: a press anywhere but on a stop takes it.
+  void setTrying(bool trying);
+  bool isTrying() const { return trying_; }
+
   // Where a value is in the widget. Stops that are not there have their handles at `parked`.
   QPointF at(double value) const;
   QPointF parked(bool high) const;
@@ -28,6 +32,7 @@ class AxisDial : public QWidget {
 
  signals:
   void dragging(double low, double high);  // while a handle moves
+  void tried(double value);                // the needle was dragged there, within the stops
   void chosen(double low, double high);    // let go, or moved by keys
 
  protected:
@@ -53,6 +58,7 @@ class AxisDial : public QWidget {
   std::optional<std::pair<double, double>> swept_;
   int held_ = 0;  // -1 the low handle, 1 the high one, 0 none
   bool highChosen_ = true;
+  bool trying_ = false, needleHeld_ = false;
   std::pair<double, double> before_;
   std::optional<std::pair<double, double>> heldSpan_;
 };

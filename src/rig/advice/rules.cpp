@@ -9,9 +9,7 @@
 #include <set>
 
 #include "engine/contact/collide.h"
-#include "engine/joint/rows.h"
 #include "engine/shape/box_tree.h"
-#include "rig/edits.h"
 #include "rig/units.h"
 
 namespace calm::rig {
@@ -70,39 +68,6 @@ std::vector<Overlap> overlapsOf(const Rig& rig) {
     });
   }
   return list;
-}
-
-std::optional<double> restCoordinate(const Rig& rig, const Joint& joint, int k) {
-  switch (joint.type) {
-    case JointType::gear:
-    case JointType::rack:
-    case JointType::screw:
-    case JointType::pulley:
-    case JointType::winch:
-      return std::nullopt;
-    default:
-      break;
-  }
-  // Bodies whose principal frames are the parts' own.
-  const auto bodyOf = [&](Id id) {
-    Body body;
-    if (const Part* part = rig.part(id)) body.placePart(part->pose);
-    return body;
-  };
-  const auto axesOfSide = [](const Side& side) {
-    Mat3 axes;
-    axes << side.axis, side.across, side.axis.cross(side.across);
-    return axes;
-  };
-  JointGeometry geometry;
-  geometry.anchorA = joint.a.at, geometry.anchorB = joint.b.at;
-  geometry.axesA = axesOfSide(joint.a), geometry.axesB = axesOfSide(joint.b);
-  geometry.form = joint.form;
-  std::vector<double> memory(RowBlock::storage(1, 1) + RowBlock::storage(1, 0), 0.0);
-  RowBlock rows(memory.data(), 1);
-  Winding winding;
-  evaluateCoordinate(joint.type, k, geometry, bodyOf(joint.a.part), bodyOf(joint.b.part), winding, rows);
-  return rows.error()[0];
 }
 
 double weightOn(const Rig& rig, const Joint& joint) {

@@ -2,8 +2,6 @@
 // What the rules share. Each appends what it finds.
 #pragma once
 
-#include <optional>
-
 #include "rig/advice/advice.h"
 
 namespace calm::rig {
@@ -38,9 +36,6 @@ struct Overlap {
   Vec3 normal;  // unit, from a to b
 };
 std::vector<Overlap> overlapsOf(const Rig& rig);
-
-// Where axis k of the joint is at rest, m or rad; nothing for axes that count from rest.
-std::optional<double> restCoordinate(const Rig& rig, const Joint& joint, int k);
 
 // N: the weight of all that is held by nothing but this joint.
 double weightOn(const Rig& rig, const Joint& joint);

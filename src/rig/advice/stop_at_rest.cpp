@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "rig/advice/rules.h"
+#include "rig/posing.h"
 
 namespace calm::rig {
 
