@@ -171,4 +171,16 @@ void rename(Rig& rig, Id id, const std::string& name) {
   *present = name;
 }
 
+void renameAll(Rig& rig, const std::vector<Id>& ids, const std::string& pattern) {
+  const std::size_t mark = pattern.find('#');
+  if (mark == std::string::npos) throw std::invalid_argument("put a # where the numbers are to go, as in \"pile #\"");
+  Rig next = rig;
+  // Out of one another's way first: they may bear some of these names already.
+  for (const Id id : ids) rename(next, id, fmt::format("\x01{}", id));
+  int number = 0;
+  for (const Id id : ids)
+    rename(next, id, pattern.substr(0, mark) + std::to_string(++number) + pattern.substr(mark + 1));
+  rig = std::move(next);
+}
+
 }  // namespace calm::rig

@@ -37,5 +37,8 @@ void remove(Rig& rig, const std::set<Id>& ids);
 
 // Gives any item a new name. Throws std::invalid_argument if it is empty or taken.
 void rename(Rig& rig, Id id, const std::string& name);
+// Names items after a pattern in which # is their number, from 1 on in this order. Throws std::invalid_argument without
+// a # or where another item bears such a name.
+void renameAll(Rig& rig, const std::vector<Id>& ids, const std::string& pattern);
 
 }  // namespace calm::rig

@@ -116,6 +116,18 @@ TEST_F(Assembling, NumbersAreTypedWithUnitsAndBadOnesAreRefused) {
   EXPECT_NEAR(saved().joint(idNamed("pintle"))->axes[0].speed, 3.14159265, 1e-6);
 }
 
+TEST_F(Assembling, NamesAreGivenByPattern) {
+  select({"crate 3", "crate 1", "crate 2"});
+  enter("Names", "fish box");
+  EXPECT_TRUE(session.lastFault().contains("#")) << session.lastFault().toStdString();
+  enter("Names", "crate # of fish");
+  const rig::Rig rig = saved();
+  int found = 0;
+  for (const rig::Part& p : rig.parts)
+    for (int i = 1; i <= 3; ++i) found += p.name == "crate " + std::to_string(i) + " of fish";
+  EXPECT_EQ(found, 3);
+}
+
 TEST_F(Assembling, TheRangeIsTriedByHandAndTeachesTheStops) {
   select({"pintle"});
   QTest::mouseClick(named<QPushButton>("Try the range of turn"), Qt::LeftButton);

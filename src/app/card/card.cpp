@@ -12,6 +12,7 @@
 #include "app/card/strength_gauge.h"
 #include "app/look/look.h"
 #include "rig/edits.h"
+#include "rig/joining.h"
 
 namespace calm::app {
 
@@ -326,6 +327,19 @@ void Card::buildMany() {
                                               : rig.line(id)->name;
     if (column_->count() <= 8) column_->addWidget(new QLabel(QString::fromStdString(name)));
   }
+  auto* names = new QLineEdit;
+  names->setPlaceholderText(tr("name them all, as in: pile #"));
+  names->setAccessibleName(tr("Names"));
+  column_->addWidget(names);
+  connect(names, &QLineEdit::returnPressed, this, [this, names, parts] {
+    const std::set<rig::Id>& chosen = session_.selection();
+    // Parts are numbered as they lie, other things as they were made.
+    const std::vector<rig::Id> order = parts.size() == chosen.size()
+                                           ? rig::alongTheirLine(session_.rig(), chosen)
+                                           : std::vector<rig::Id>(chosen.begin(), chosen.end());
+    session_.edit(tr("name %1 things").arg(order.size()),
+                  [&](rig::Rig& r) { rig::renameAll(r, order, names->text().trimmed().toStdString()); });
+  });
   rule();
   if (parts.size() == session_.selection().size()) column_->addWidget(new PartPanel(session_, parts));
   if (joints.size() == session_.selection().size()) {
