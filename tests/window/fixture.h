@@ -5,6 +5,7 @@
 #include <gtest/gtest.h>
 
 #include <QApplication>
+#include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QTest>
@@ -51,6 +52,12 @@ class WindowTest : public testing::Test {
   void enter(const QString& name, const QString& text) {
     type(name, text);
     QTest::keyClick(named<QLineEdit>(name), Qt::Key_Return);
+  }
+  // Without OpenGL there is no View, and the window must say so.
+  bool viewIsThere() {
+    if (window.view()) return true;
+    EXPECT_NE(window.findChild<QLabel*>("noView"), nullptr);
+    return false;
   }
   void pressMake() {
     auto* button = window.maker()->findChild<QPushButton*>("make");

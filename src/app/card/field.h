@@ -24,7 +24,7 @@ class Field : public QLineEdit {
 
   // What is typed, in SI; nothing if it is no quantity of this kind.
   std::optional<double> value() const { return value_(); }
-  // An empty field is a choice of its own, named by the placeholder.
+  // An empty field is a choice of its own, named by the pale words in it.
   void setMaySayNothing(bool may) { maySayNothing_ = may; }
   void setValue(double value) { setText(QString::fromStdString(rig::formatQuantity(value, dimension_, 5))); }
 
