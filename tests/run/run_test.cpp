@@ -142,6 +142,7 @@ TEST(WouldPartAt, AgreesWithTheRunThatParts) {
   ASSERT_TRUE(foretold);
   auto weak = std::make_shared<rig::Rig>(*whole);
   weak->joints[5].breakForce = strength;
+  weak->stage.duration = *foretold + 0.5;  // the heap that the chain falls into is another test's matter
   LiveRun second(weak);
   finish(second);
   ASSERT_TRUE(second.recording()->partedAt(5));

@@ -54,8 +54,8 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
       column += a->rows();
     }
   }
+  coupling_.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
   coupling_.triangularView<Eigen::StrictlyLower>() = coupling_.transpose();
-  coupling_.noalias() -= halves.transpose() * halves;
   for (Point& p : points_) {
     Mat3 mobility = coupling_.block<3, 3>(3 * p.index, 3 * p.index);
     // What the joints hold altogether has no mobility left but round-off; keep a grain of its own.
