@@ -248,7 +248,13 @@ void Island::steerAtClock(const Scene& scene) {
     if (!scene.bodies[id].dynamic()) scene.bodies[id].steerAt(clock_);
 }
 
+bool Island::wouldBounce(const Scene& scene, double h) const {
+  const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(scene.bodies, h); };
+  return contacts_.wouldBounce(scene.bodies, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops);
+}
+
 void Island::bounce(const Scene& scene, double h) {
+  if (!wouldBounce(scene, h)) return;
   for (Assembly* assembly : assemblies) {
     for (BodyId id : bodies) scene.bodies[id].setMark();
     const double before = kineticEnergy(scene);
@@ -330,9 +336,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   steer(scene, h);
   factor(scene, h, kStiffnessShare, onStep_ ? Kick::opening : Kick::full);
   findContacts(scene, h, false);
-  const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(b, h); };
-  if (!onStep_ &&
-      (contacts_.wouldBounce(b, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops))) {
+  if (!onStep_ && wouldBounce(scene, h)) {
     // Impacts belong to velocities of the instant.
     evaluate(scene);
     clock_ -= h;

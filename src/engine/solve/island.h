@@ -117,6 +117,7 @@ class Island {
   enum class Kick { opening, full, closing };
   void factor(const Scene& scene, double h, double stiffnessShare, Kick kick);
   void findContacts(const Scene& scene, double h, bool closing);
+  bool wouldBounce(const Scene& scene, double h) const;
   void bounce(const Scene& scene, double h);
   void kick(const Scene& scene, double h, Kick kick);
   // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
