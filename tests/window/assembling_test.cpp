@@ -45,10 +45,9 @@ rig::Rig gateRig() {
 
 class Assembling : public WindowTest {
  protected:
+  rig::Rig firstRig() const override { return gateRig(); }
   void SetUp() override {
     WindowTest::SetUp();
-    session.show(gateRig());
-    finishRun();
     session.setPlaying(false);
     session.reset();
   }

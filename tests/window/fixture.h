@@ -23,12 +23,14 @@ class WindowTest : public testing::Test {
   Window window{session};
 
   void SetUp() override {
-    session.show(rig::jibHoistSlice());
+    session.show(firstRig());
     window.show();
     ASSERT_TRUE(QTest::qWaitForWindowExposed(&window));
     QApplication::setActiveWindow(&window);  // there is no window manager to do it
     finishRun();
   }
+  // What the window opens with.
+  virtual rig::Rig firstRig() const { return rig::jibHoistSlice(); }
   void finishRun() {
     ASSERT_TRUE(QTest::qWaitFor([&] { return session.hasFrames() && !session.computing(); }, 120000));
     QTest::qWait(50);
