@@ -286,6 +286,7 @@ void Card::buildLine(const rig::Line& line) {
     connect(edit, &QLineEdit::editingFinished, this, [=, this, id = line.id, name = line.name] {
       if (edit->text() == before) return;
       const auto typed = edit->value();
+      if (!typed) emit session_.message(tr("\"%1\" is no value for %2").arg(edit->text(), label.toLower()), true);
       const bool done = typed && session_.edit(tr("set %1 of %2").arg(label.toLower(), QString::fromStdString(name)),
                                                [&](rig::Rig& rig) {
                                                  rig::LineChoices choices = rig::choicesOf(rig, id);

@@ -89,7 +89,10 @@ void JointPanel::addFormField(const QString& label, double JointForm::*member, r
   connect(field, &QLineEdit::editingFinished, this, [=, this] {
     if (field->text() == before) return;
     const auto value = field->value();
-    if (!value) return field->setText(before);
+    if (!value) {
+      emit session_.message(tr("\"%1\" is no value for %2").arg(field->text(), label.toLower()), true);
+      return field->setText(before);
+    }
     set(tr("set %1").arg(label.toLower()), [=](rig::Joint& joint) { joint.form.*member = *value; });
   });
 }
