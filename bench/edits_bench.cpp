@@ -40,7 +40,7 @@ const Rig& bigRig() {
 std::set<Id> allLinks() {
   std::set<Id> ids;
   for (const Part& p : bigRig().parts)
-    if (p.line) ids.insert(p.id);
+    if (p.group) ids.insert(p.id);
   return ids;
 }
 
@@ -64,17 +64,17 @@ void mirrorOneChain(benchmark::State& state) {
   onTheBigRig(state, [](Rig& r) {
     const Id top = r.parts[0].id;  // which is not mirrored with it
     std::erase_if(r.joints, [&](const Joint& j) { return j.a.part == top; });
-    copyMirrored(r, {r.lines[3].id}, Vec3::Zero(), Vec3::UnitZ());
+    copyMirrored(r, {r.groups[3].id}, Vec3::Zero(), Vec3::UnitZ());
   });
 }
 void deleteAChain(benchmark::State& state) {
-  onTheBigRig(state, [](Rig& r) { remove(r, {r.lines[3].id}); });
+  onTheBigRig(state, [](Rig& r) { remove(r, {r.groups[3].id}); });
 }
 void remakeAChain(benchmark::State& state) {
   onTheBigRig(state, [](Rig& r) {
-    LineChoices choices = choicesOf(r, r.lines[3].id);
+    LineChoices choices = choicesOf(r, r.groups[3].id);
     choices.links = 120;
-    remakeLine(r, r.lines[3].id, choices);
+    remakeLine(r, r.groups[3].id, choices);
   });
 }
 void findNeighbours(benchmark::State& state) {

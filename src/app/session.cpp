@@ -24,6 +24,7 @@ Session::~Session() = default;
 
 bool Session::edit(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge) {
   try {
+    if (rig().newerVersion) throw std::runtime_error(rig::newerVersionWords(rig().newerVersion));
     history_.apply(name.toStdString(), change, merge.toStdString());
   } catch (const std::exception& e) {
     emit message(QString::fromStdString(e.what()), true);
@@ -32,6 +33,15 @@ bool Session::edit(const QString& name, const std::function<void(rig::Rig&)>& ch
   rerun();
   emit rigChanged();
   return true;
+}
+
+bool Session::repeatLast() {
+  if (!repeat_ || selection_.empty()) {
+    emit message(repeat_ ? tr("Select what it is to be done to.") : tr("Nothing to repeat: change a setting first."),
+                 true);
+    return false;
+  }
+  return edit(tr("%1, again").arg(repeatName_), [this](rig::Rig& rig) { repeat_(rig, selection_); });
 }
 
 void Session::undo() {
@@ -54,7 +64,8 @@ void Session::redo() {
 
 bool Session::open(const QString& path) {
   try {
-    show(rig::loadRig(path.toStdString()), path);
+    show(rig::loadRig(path.toStdString(), rig::Newer::toLookAt), path);
+    if (rig().newerVersion) emit message(QString::fromStdString(rig::newerVersionWords(rig().newerVersion)), true);
   } catch (const std::exception& e) {
     emit message(QString::fromStdString(e.what()), true);
     return false;
@@ -98,7 +109,7 @@ bool Session::recover(const QString& copy) {
 void Session::select(const std::set<rig::Id>& ids) {
   std::set<rig::Id> known;
   for (rig::Id id : ids)
-    if (rig().part(id) || rig().joint(id) || rig().line(id)) known.insert(id);
+    if (rig().part(id) || rig().joint(id) || rig().group(id)) known.insert(id);
   if (known == selection_) return;
   selection_ = known;
   emit selectionChanged();
@@ -118,7 +129,7 @@ void Session::selectByName(const QString& name) {
   };
   pick(rig().parts);
   pick(rig().joints);
-  pick(rig().lines);
+  pick(rig().groups);
 }
 
 void Session::advise() {

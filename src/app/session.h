@@ -42,6 +42,15 @@ class Session : public QObject {
   void undo();
   void redo();
 
+  // What a settings edit did, to be done again to what is then selected.
+  using Repeat = std::function<void(rig::Rig&, const std::set<rig::Id>&)>;
+  void setRepeat(const QString& name, const Repeat& repeat) { repeatName_ = name, repeat_ = repeat; }
+  // Does it; false, with a message, if there is nothing to repeat or it cannot be done to these.
+  bool repeatLast();
+  // The type that strokes and panels last joined with.
+  JointType jointType() const { return jointType_; }
+  void setJointType(JointType type) { jointType_ = type; }
+
   QString path() const { return path_; }
   bool unsaved() const { return history_.unsaved(); }
   // Replace the rig. The first two return false, with a message, and leave all as it was if they cannot.
@@ -106,7 +115,9 @@ class Session : public QObject {
   void tick();
 
   rig::History history_;
-  QString path_;
+  QString path_, repeatName_;
+  Repeat repeat_;
+  JointType jointType_ = JointType::ball;
   std::set<rig::Id> selection_;
   std::unique_ptr<run::LiveRun> live_;
   double playhead_ = 0;

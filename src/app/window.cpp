@@ -19,13 +19,17 @@
 #include "app/find/panel.h"
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
+#include "app/make/kit.h"
 #include "app/make/maker.h"
 #include "app/make/many.h"
+#include "app/make/share.h"
 #include "app/recovery.h"
 #include "app/view/view.h"
 #include "rig/copies.h"
 #include "rig/demos.h"
 #include "rig/edits.h"
+#include "rig/kits/group.h"
+#include "rig/selection.h"
 
 namespace calm::app {
 
@@ -139,8 +143,8 @@ QWidget* Window::buildStageArea() {
   word->setFont(look::font(look::Size::small, true));
   word->setProperty("muted", true);
   strip->addWidget(word);
-  for (const auto& [kind, text] :
-       {std::pair("part", tr("Part   P")), std::pair("joint", tr("Joint   J")), std::pair("line", tr("Line   L"))}) {
+  for (const auto& [kind, text] : {std::pair("part", tr("Part   P")), std::pair("joint", tr("Joint   J")),
+                                   std::pair("line", tr("Line   L")), std::pair("kit", tr("Kit   K"))}) {
     auto* button = new QPushButton(text);
     button->setObjectName(QString("add-") + kind);
     const QString name = kind;
@@ -239,6 +243,16 @@ void Window::buildActions() {
   edit->addAction(
       action(tr("Copies in a row, mirrored\u2026"), QKeySequence("Ctrl+R"), [this] { openPanel("copies"); }));
   edit->addAction(action(tr("Cut into pieces\u2026"), Qt::Key_C, [this] { openPanel("cut"); }));
+  edit->addAction(action(tr("Again, to what is selected"), Qt::Key_R, [this] { session_.repeatLast(); }));
+  edit->addAction(action(tr("Group"), QKeySequence("Ctrl+G"), [this] { group(); }));
+  edit->addAction(action(tr("Ungroup"), QKeySequence("Ctrl+Shift+G"), [this] { ungroup(); }));
+  const auto choose = [this](std::set<rig::Id> (*choice)(const rig::Rig&, const std::set<rig::Id>&)) {
+    return [this, choice] { session_.select(choice(session_.rig(), session_.selection())); };
+  };
+  edit->addAction(action(tr("Select further along the rail"), Qt::Key_G, choose(rig::grown)));
+  edit->addAction(action(tr("Select all that hangs together"), QKeySequence("Shift+G"), choose(rig::assemblyOf)));
+  edit->addAction(action(tr("Select all of the same kind"), Qt::Key_T, choose(rig::alike)));
+  edit->addAction(action(tr("Share settings\u2026"), Qt::Key_S, [this] { openPanel("share"); }));
   edit->addAction(action(tr("Rename"), Qt::Key_F2, [this] { card_->beginRename(); }));
   edit->addAction(action(tr("Find"), Qt::Key_Slash, [this] { find_->toggle(); }));
   edit->addAction(action(tr("Select nothing"), Qt::Key_Escape, [this] {
@@ -251,6 +265,7 @@ void Window::buildActions() {
   add->addAction(action(tr("Part"), Qt::Key_P, [this] { openPanel("part"); }));
   add->addAction(action(tr("Joint"), Qt::Key_J, [this] { openPanel("joint"); }));
   add->addAction(action(tr("Line"), Qt::Key_L, [this] { openPanel("line"); }));
+  add->addAction(action(tr("Kit: door, ladder, ring"), Qt::Key_K, [this] { openPanel("kit"); }));
   add->addAction(action(tr("Joints between many\u2026"), QKeySequence("Shift+J"), [this] { openPanel("joints"); }));
   QMenu* run = menuBar()->addMenu(tr("Run"));
   run->addAction(action(tr("Run or pause"), Qt::Key_Space, [this] { session_.setPlaying(!session_.playing()); }));
@@ -282,6 +297,29 @@ void Window::buildActions() {
                          looking([](View& v) { v.grip().useOwnAxes(!v.grip().usesOwnAxes()); })));
   look->addAction(
       action(tr("Joints through parts"), Qt::Key_X, looking([](View& v) { v.setJointsThrough(!v.jointsThrough()); })));
+  look->addAction(action(tr("Parts as glass"), QKeySequence("Shift+X"),
+                         looking([](View& v) { v.setSeesThrough(!v.seesThrough()); })));
+  look->addAction(action(tr("Names"), Qt::Key_N, looking([](View& v) { v.setShowsNames(!v.showsNames()); })));
+  look->addAction(
+      action(tr("Larger signs"), Qt::Key_BracketRight, looking([](View& v) { v.setSignSize(v.signSize() * 1.4); })));
+  look->addAction(
+      action(tr("Smaller signs"), Qt::Key_BracketLeft, looking([](View& v) { v.setSignSize(v.signSize() / 1.4); })));
+  look->addAction(
+      action(tr("Pick parts only, joints only, everything"), Qt::Key_F, looking([this](View& v) {
+               const bool everything = v.pickable() == Pickable::everything, parts = v.pickable() == Pickable::parts;
+               v.setPickable(everything ? Pickable::parts : parts ? Pickable::joints : Pickable::everything);
+               showMessage(everything ? tr("Picks parts only")
+                           : parts    ? tr("Picks joints only")
+                                      : tr("Picks everything"),
+                           false);
+             })));
+  look->addAction(action(tr("Measure"), Qt::Key_M, looking([this](View& v) {
+                           closeMaker();
+                           v.measure().setOn(!v.measure().isOn());
+                           v.setCursor(v.measure().isOn() ? Qt::CrossCursor : Qt::ArrowCursor);
+                           if (v.measure().isOn())
+                             showMessage(tr("Click two places; M again to put the ruler away"), false);
+                         })));
 }
 
 void Window::openPanel(const QString& kind) {
@@ -296,8 +334,10 @@ void Window::openPanel(const QString& kind) {
   if (kind == "part") maker_ = new PartMaker(session_, stageArea_);
   if (kind == "joint") maker_ = new JointMaker(session_, stageArea_);
   if (kind == "line") maker_ = new LineMaker(session_, stageArea_);
+  if (kind == "kit") maker_ = new KitMaker(session_, stageArea_);
   if (kind == "copies") maker_ = new CopyMaker(session_, stageArea_);
   if (kind == "joints") maker_ = new ManyJointsMaker(session_, stageArea_);
+  if (kind == "share") maker_ = new ShareMaker(session_, stageArea_);
   if (kind == "cut") maker_ = new CutMaker(session_, stageArea_);
   if (!maker_) return;
   maker_->setProperty("kind", kind);
@@ -331,7 +371,7 @@ void Window::placeFloating() {
   addStrip_->adjustSize();
   addStrip_->move(12, 12);
   if (!maker_) return;
-  maker_->adjustSize();
+  maker_->fit();
   maker_->move(addStrip_->geometry().right() + 10, 12);
   maker_->raise();
 }
@@ -399,7 +439,7 @@ void Window::duplicate() {
   Aabb box;
   const auto& chosen = session_.selection();
   for (const rig::Part& p : session_.rig().parts)
-    if (chosen.count(p.id) || (p.line && chosen.count(p.line))) box.include(boundsOf(p.shape, p.pose));
+    if (chosen.count(p.id) || (p.group && chosen.count(p.group))) box.include(boundsOf(p.shape, p.pose));
   if (!(box.low.array() <= box.high.array()).all())
     return emit session_.message(tr("Choose the parts to duplicate first."), true);
   const double aside = std::ceil((box.high.x() - box.low.x()) * 1.1 * 20) / 20;
@@ -438,6 +478,19 @@ void Window::offerRecovery(const QString& folder) {
     QFile::remove(copy);
     if (answer == QMessageBox::Open) return;
   }
+}
+
+void Window::group() {
+  rig::Id made = rig::kNone;
+  if (session_.edit(tr("group"), [&](rig::Rig& rig) { made = rig::groupByHand(rig, session_.selection(), "group"); }))
+    session_.select({made});
+}
+
+void Window::ungroup() {
+  const rig::Id id = session_.selected();
+  if (!session_.rig().group(id)) return showMessage(tr("Select a group to ungroup."), true);
+  session_.edit(tr("ungroup %1").arg(QString::fromStdString(session_.rig().group(id)->name)),
+                [&](rig::Rig& rig) { rig::ungroup(rig, id); });
 }
 
 void Window::noteRecent() {

@@ -51,6 +51,8 @@ class Window : public QMainWindow {
   void refreshTitle();
   void showMessage(const QString& text, bool fault);
   void duplicate();
+  void group();
+  void ungroup();
   void noteRecent();
   void fillRecent();
   void deleteSelection();

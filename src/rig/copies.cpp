@@ -20,22 +20,22 @@ struct Change {
   std::function<void(Joint&, const std::function<bool(RouteOn)>& copied)> joint;
 };
 
-// What has to be copied with the ids: the members of lines, and the joints between what is copied.
+// What has to be copied with the ids: the members of groups, and the joints between what is copied.
 struct Plan {
-  std::set<Id> parts, joints, lines;
+  std::set<Id> parts, joints, groups;
 };
 
 Plan planFor(const Rig& rig, const std::set<Id>& ids) {
   Plan plan;
-  for (const Line& l : rig.lines)
-    if (ids.count(l.id)) plan.lines.insert(l.id);
+  for (const Group& g : rig.groups)
+    if (ids.count(g.id)) plan.groups.insert(g.id);
   for (const Part& p : rig.parts)
-    if (ids.count(p.id) || plan.lines.count(p.line)) plan.parts.insert(p.id);
+    if (ids.count(p.id) || plan.groups.count(p.group)) plan.parts.insert(p.id);
   for (const Joint& j : rig.joints) {
     const auto copied = [&](Id part) { return plan.parts.count(part) > 0; };
     const bool any = copied(j.a.part) || copied(j.b.part);
     const bool inside = any && (copied(j.a.part) || j.a.part == kNone) && (copied(j.b.part) || j.b.part == kNone);
-    if (inside || (any && (ids.count(j.id) || plan.lines.count(j.line)))) plan.joints.insert(j.id);
+    if (inside || (any && (ids.count(j.id) || plan.groups.count(j.group)))) plan.joints.insert(j.id);
   }
   return plan;
 }
@@ -48,7 +48,7 @@ Copies copyWith(Rig& rig, const std::set<Id>& ids, const Change& change) {
   const auto note = [&](const auto& items) {
     for (const auto& item : items) taken.insert(item.name);
   };
-  note(rig.parts), note(rig.joints), note(rig.lines);
+  note(rig.parts), note(rig.joints), note(rig.groups);
   std::map<std::string, int> last;  // number given after each word
   // Numbers go on from the original's own: "link 3" is followed by "link 4".
   const auto name = [&](const std::string& of) {
@@ -63,18 +63,18 @@ Copies copyWith(Rig& rig, const std::set<Id>& ids, const Change& change) {
     while (!taken.insert(free).second);
     return free;
   };
-  for (const Id id : plan.lines) {
-    Line line = *rig.line(id);
-    line.id = copies[id] = rig.nextId++;
-    line.name = name(line.name);
-    rig.lines.push_back(line);
+  for (const Id id : plan.groups) {
+    Group group = *rig.group(id);
+    group.id = copies[id] = rig.nextId++;
+    group.name = name(group.name);
+    rig.groups.push_back(group);
   }
-  const auto lineOf = [&](Id line) { return copies.count(line) ? copies.at(line) : kNone; };
+  const auto groupOf = [&](Id group) { return copies.count(group) ? copies.at(group) : kNone; };
   for (const Id id : plan.parts) {
     Part part = *rig.part(id);
     part.id = copies[id] = rig.nextId++;
     part.name = name(part.name);
-    part.line = lineOf(part.line);
+    part.group = groupOf(part.group);
     change.part(part);
     rig.parts.push_back(part);
   }
@@ -82,7 +82,7 @@ Copies copyWith(Rig& rig, const std::set<Id>& ids, const Change& change) {
     Joint joint = *rig.joint(id);
     joint.id = copies[id] = rig.nextId++;
     joint.name = name(joint.name);
-    joint.line = lineOf(joint.line);
+    joint.group = groupOf(joint.group);
     const bool a = plan.parts.count(joint.a.part) > 0, b = plan.parts.count(joint.b.part) > 0;
     for (Side* side : {&joint.a, &joint.b}) {
       const bool copied = plan.parts.count(side->part) > 0;

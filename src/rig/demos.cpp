@@ -43,12 +43,12 @@ Rig jibHoistSlice() {
   const Vec3 hook = chain.from.point, push = rig.part(stoneId)->velocity;
   const double arm = hook.y() - rig.part(stoneId)->pose.position.y();
   for (Part& p : rig.parts)
-    if (p.line == chainId || p.id == stoneId) {
+    if (p.group == chainId || p.id == stoneId) {
       p.velocity = push * ((hook.y() - p.pose.position.y()) / arm);
       p.angularVelocity = Vec3(0, -1, 0).cross(push) / arm;
     }
   for (Joint& j : rig.joints)
-    if (j.line == chainId) j.breakForce = 9000;
+    if (j.group == chainId) j.breakForce = 9000;
   return rig;
 }
 

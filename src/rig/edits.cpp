@@ -138,21 +138,14 @@ void place(Rig& rig, const std::map<Id, Pose>& poses) {
 
 void remove(Rig& rig, const std::set<Id>& ids) {
   std::set<Id> gone = ids;
-  for (const Line& l : rig.lines)
-    if (gone.count(l.id)) {
-      for (const Part& p : rig.parts)
-        if (p.line == l.id) gone.insert(p.id);
-      for (const Joint& j : rig.joints)
-        if (j.line == l.id) gone.insert(j.id);
-    }
+  for (const Part& p : rig.parts)
+    if (gone.count(p.group)) gone.insert(p.id);
+  for (const Joint& j : rig.joints)
+    if (gone.count(j.group)) gone.insert(j.id);
   const auto isGone = [&](const auto& item) { return gone.count(item.id) > 0; };
   std::erase_if(rig.joints, [&](const Joint& j) { return isGone(j) || gone.count(j.a.part) || gone.count(j.b.part); });
   std::erase_if(rig.parts, isGone);
-  std::erase_if(rig.lines, [&](const Line& l) {
-    return isGone(l) || std::none_of(rig.parts.begin(), rig.parts.end(), [&](const Part& p) { return p.line == l.id; });
-  });
-  for (Joint& j : rig.joints)
-    if (!rig.line(j.line)) j.line = kNone;
+  dropEmptyGroups(rig);
   const auto missing = [&](Id id) { return id != kNone && !rig.part(id) && !rig.joint(id); };
   std::erase_if(rig.cues, [&](const Cue& c) { return missing(c.part) || missing(c.joint) || missing(c.whenParted); });
   // A field that acts on all has no list; one whose parts are all gone goes too.
@@ -163,8 +156,8 @@ void rename(Rig& rig, Id id, const std::string& name) {
   if (name.empty()) throw std::invalid_argument("a name cannot be empty");
   Part* part = rig.part(id);
   Joint* joint = rig.joint(id);
-  Line* line = rig.line(id);
-  std::string* present = part ? &part->name : joint ? &joint->name : line ? &line->name : nullptr;
+  Group* group = rig.group(id);
+  std::string* present = part ? &part->name : joint ? &joint->name : group ? &group->name : nullptr;
   if (!present) throw std::invalid_argument(fmt::format("there is nothing with id {}", id));
   if (*present == name) return;
   if (rig.freeName(name) != name) throw std::invalid_argument(fmt::format("the name \"{}\" is taken", name));

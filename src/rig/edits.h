@@ -32,7 +32,8 @@ ConvexCore facingCore(const Part& part);
 // springs, whose ends are apart anyhow, reach to where their part is now.
 void place(Rig& rig, const std::map<Id, Pose>& poses);
 
-// Removes parts, joints and lines by id, and with parts the joints on them; a line that loses its last link goes too.
+// Removes parts, joints and groups with their members by id, and with parts the joints on them; a group that loses its
+// last part goes too.
 void remove(Rig& rig, const std::set<Id>& ids);
 
 // Gives any item a new name. Throws std::invalid_argument if it is empty or taken.

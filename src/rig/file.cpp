@@ -16,22 +16,23 @@ namespace {
 
 constexpr std::uintmax_t kLargestFile = 512u << 20;  // bytes
 
-Rig readRig(const Node& n) {
-  n.object({"format", "version", "name", "stage", "parts", "joints", "lines", "fields", "cues"});
+Rig readRig(const Node& n, Newer newer) {
+  n.object({"format", "version", "name", "stage", "parts", "joints", "groups", "fields", "cues"});
   if (n.at("format").text() != "calm-tether-rig")
     n.at("format").fail("is not \"calm-tether-rig\"; this is no rig file");
   const int version = n.at("version").integer();
-  if (version > kFormatVersion)
+  if (version < 1) n.at("version").fail(fmt::format("there is no version {}", version));
+  if (version > kFormatVersion && newer == Newer::refused)
     n.at("version").fail(
         fmt::format("the file is of version {}, newer than {}, the newest known here", version, kFormatVersion));
-  if (version < 1) n.at("version").fail(fmt::format("there is no version {}", version));
   Rig rig;
+  if (version > kFormatVersion) rig.newerVersion = version;
   n.maybe("name", rig.name, &Node::text);
   if (n.has("stage")) rig.stage = readStage(n.at("stage"));
   if (n.has("parts"))
     for (const Node& part : n.at("parts").list()) rig.parts.push_back(readPart(part));
-  if (n.has("lines"))
-    for (const Node& line : n.at("lines").list()) rig.lines.push_back(readLine(line));
+  if (n.has("groups"))
+    for (const Node& group : n.at("groups").list()) rig.groups.push_back(readGroup(group));
   const PartIndex index(rig);
   if (n.has("joints"))
     for (const Node& joint : n.at("joints").list()) rig.joints.push_back(readJoint(joint, rig, index));
@@ -42,12 +43,12 @@ Rig readRig(const Node& n) {
   const auto reserve = [&](Id id) { rig.nextId = std::max(rig.nextId, id + 1); };
   for (const Part& p : rig.parts) reserve(p.id);
   for (const Joint& j : rig.joints) reserve(j.id);
-  for (const Line& l : rig.lines) reserve(l.id);
-  const auto checkLine = [&](Id id, const std::string& name) {
-    if (id != kNone && !rig.line(id)) n.fail(fmt::format("\"{}\" names line {}, which does not exist", name, id));
+  for (const Group& g : rig.groups) reserve(g.id);
+  const auto checkGroup = [&](Id id, const std::string& name) {
+    if (id != kNone && !rig.group(id)) n.fail(fmt::format("\"{}\" names group {}, which does not exist", name, id));
   };
-  for (const Part& p : rig.parts) checkLine(p.line, p.name);
-  for (const Joint& j : rig.joints) checkLine(j.line, j.name);
+  for (const Part& p : rig.parts) checkGroup(p.group, p.name);
+  for (const Joint& j : rig.joints) checkGroup(j.group, j.name);
   if (const std::vector<Fault> faults = faultsOf(rig); !faults.empty()) n.fail(faults.front().text());
   return rig;
 }
@@ -77,7 +78,14 @@ Id PartIndex::read(const Node& n) const {
   return id;
 }
 
-Rig parseRig(const std::string& text, const std::string& source) {
+std::string newerVersionWords(int version) {
+  return fmt::format(
+      "the rig is of version {}, newer than {}, the newest known here; what is new in it would be lost, so it can only "
+      "be looked at and run",
+      version, kFormatVersion);
+}
+
+Rig parseRig(const std::string& text, const std::string& source, Newer newer) {
   Json json;
   try {
     json = Json::parse(text);
@@ -90,13 +98,16 @@ Rig parseRig(const std::string& text, const std::string& source) {
     throw FileError(fmt::format("{}: {}", source, e.what()));
   }
   try {
-    return readRig(Node(json, source));
+    const bool mayHoldMore = newer == Newer::toLookAt && json.is_object() && json.contains("version") &&
+                             json["version"].is_number_integer() &&
+                             json["version"].get<std::int64_t>() > kFormatVersion;
+    return readRig(Node(json, source, mayHoldMore), newer);
   } catch (const Json::exception& e) {
     throw FileError(fmt::format("{}: {}", source, e.what()));
   }
 }
 
-Rig loadRig(const std::filesystem::path& path) {
+Rig loadRig(const std::filesystem::path& path, Newer newer) {
   const std::string name = path.filename().string();
   std::error_code error;
   if (std::filesystem::is_directory(path, error)) throw FileError(name + ": is a folder, not a rig file");
@@ -107,7 +118,7 @@ Rig loadRig(const std::filesystem::path& path) {
   std::string text(size, '\0');
   file.read(text.data(), static_cast<std::streamsize>(size));
   if (!file) throw FileError(fmt::format("{}: cannot be read: {}", path.string(), std::strerror(errno)));
-  return parseRig(text, name);
+  return parseRig(text, name, newer);
 }
 
 std::string formatRig(const Rig& rig) {
@@ -115,16 +126,18 @@ std::string formatRig(const Rig& rig) {
   json["stage"] = writeStage(rig.stage);
   json["parts"] = Json::array();
   json["joints"] = Json::array();
-  json["lines"] = Json::array();
+  json["groups"] = Json::array();
   for (const Part& p : rig.parts) json["parts"].push_back(writePart(p));
   for (const Joint& j : rig.joints) json["joints"].push_back(writeJoint(j));
-  for (const Line& l : rig.lines) json["lines"].push_back(writeLine(l));
+  for (const Group& g : rig.groups) json["groups"].push_back(writeGroup(g));
   for (const Field& f : rig.fields) json["fields"].push_back(writeField(f));
   for (const Cue& c : rig.cues) json["cues"].push_back(writeCue(c, rig));
   return json.dump(1) + "\n";
 }
 
 void saveRig(const Rig& rig, const std::filesystem::path& path) {
+  if (rig.newerVersion)
+    throw FileError(fmt::format("{}: cannot be saved: {}", path.string(), newerVersionWords(rig.newerVersion)));
   writeWholeFile(path, formatRig(rig));
 }
 

@@ -18,9 +18,14 @@ class FileError : public std::runtime_error {
 
 constexpr int kFormatVersion = 1;
 
+// What happens to files of a newer version: they are refused, or read for what is known of them, to be looked at.
+enum class Newer { refused, toLookAt };
+
 // Throw FileError; `source` names the text in messages.
-Rig parseRig(const std::string& text, const std::string& source);
-Rig loadRig(const std::filesystem::path& path);
+Rig parseRig(const std::string& text, const std::string& source, Newer newer = Newer::refused);
+Rig loadRig(const std::filesystem::path& path, Newer newer = Newer::refused);
+// Why a rig of a newer version cannot be changed or saved.
+std::string newerVersionWords(int version);
 
 std::string formatRig(const Rig& rig);
 // Writes to a new file beside `path`, flushes it to the disk and renames it, so that there is always a whole file under

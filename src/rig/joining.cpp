@@ -145,7 +145,7 @@ void convert(Rig& rig, Id id, JointType type) {
   next.compliance = joint->compliance;
   next.pinRadius = joint->pinRadius;
   next.neighboursCollide = joint->neighboursCollide;
-  next.line = joint->line;
+  next.group = joint->group;
   *joint = next;
 }
 

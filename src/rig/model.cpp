@@ -167,8 +167,8 @@ const Part* Rig::part(Id id) const {
 const Joint* Rig::joint(Id id) const {
   return find(joints, id);
 }
-const Line* Rig::line(Id id) const {
-  return find(lines, id);
+const Group* Rig::group(Id id) const {
+  return find(groups, id);
 }
 Part* Rig::part(Id id) {
   return find(parts, id);
@@ -176,8 +176,8 @@ Part* Rig::part(Id id) {
 Joint* Rig::joint(Id id) {
   return find(joints, id);
 }
-Line* Rig::line(Id id) {
-  return find(lines, id);
+Group* Rig::group(Id id) {
+  return find(groups, id);
 }
 
 std::string Rig::partName(Id id) const {
@@ -190,7 +190,7 @@ std::string Rig::freeName(const std::string& base) const {
   std::set<std::string> taken;
   for (const Part& p : parts) taken.insert(p.name);
   for (const Joint& j : joints) taken.insert(j.name);
-  for (const Line& l : lines) taken.insert(l.name);
+  for (const Group& g : groups) taken.insert(g.name);
   if (!taken.count(base)) return base;
   for (int i = 2;; ++i)
     if (std::string free = fmt::format("{} {}", base, i); !taken.count(free)) return free;
@@ -245,6 +245,10 @@ const char* word(const Shape& shape) {
   return kWords[shape.index()];
 }
 
+const char* word(const Form& form) {
+  return kFormWords[form.index()];
+}
+
 Pose restFrame(const Rig& rig, const Side& side) {
   const Part* part = rig.part(side.part);
   Mat3 axes;
@@ -285,8 +289,21 @@ std::vector<Fault> faultsOf(const Rig& rig) {
     checkId(j.id, check);
     checkJoint(rig, j, check);
   }
-  for (const Line& l : rig.lines) checkId(l.id, Checker(faults, fmt::format("line \"{}\"", l.name)));
+  for (const Group& g : rig.groups) checkId(g.id, Checker(faults, fmt::format("group \"{}\"", g.name)));
   return faults;
+}
+
+void dropEmptyGroups(Rig& rig) {
+  std::set<Id> used;
+  for (const Part& p : rig.parts) used.insert(p.group);
+  std::erase_if(rig.groups, [&](const Group& g) { return !used.count(g.id); });
+  std::set<Id> known;
+  for (const Group& g : rig.groups) known.insert(g.id);
+  const auto letGo = [&](auto& items) {
+    for (auto& item : items)
+      if (!known.count(item.group)) item.group = kNone, item.slot.clear();
+  };
+  letGo(rig.parts), letGo(rig.joints);
 }
 
 }  // namespace calm::rig

@@ -4,6 +4,7 @@
 
 #include <array>
 #include <optional>
+#include <set>
 #include <string>
 #include <variant>
 #include <vector>
@@ -11,10 +12,11 @@
 #include "engine/joint/joint.h"
 #include "engine/shape/shape.h"
 #include "engine/solve/field.h"
+#include "rig/kits/forms.h"
 
 namespace calm::rig {
 
-// Identity of a part, joint or line: unique in its rig, never reused, independent of names and order.
+// Identity of a part, joint or group: unique in its rig, never reused, independent of names and order.
 using Id = int;
 constexpr Id kNone = 0;  // as a joint's part: the world
 
@@ -79,7 +81,9 @@ struct Part {
   std::string layer, material;   // names; empty: the common ones
   std::optional<Motion> motion;  // while kinematic
   std::array<bool, 3> lockedTravel{}, lockedTurn{};  // along and about the world's axes
-  Id line = kNone;                                   // the line that it is a link of
+  Id group = kNone;                                  // that it belongs to
+  std::string slot;                                  // which member of a kit's group it is
+  std::set<std::string> tags;
 
   double mass() const;  // kg
   MassProperties massProperties() const;
@@ -106,17 +110,17 @@ struct Joint {
   double compliance = 0;    // m/N; 0: the engine's own
   double pinRadius = 0.02;  // m
   bool neighboursCollide = false;
-  Id line = kNone;
+  Id group = kNone;
+  std::string slot;
+  std::set<std::string> tags;
 };
 
-// A line made by the Line kit; its links and joints name it.
-struct Line {
+// Parts and joints that belong together: put together by hand, or made by a kit, whose form it keeps. Its members name
+// it.
+struct Group {
   Id id = kNone;
   std::string name;
-  double length = 1;  // m
-  int links = 10;
-  double thickness = 0.02;  // m
-  double massPerMetre = 1;  // kg/m
+  Form form;
 };
 
 // A wind or an attraction on some parts; none named: on all.
@@ -144,20 +148,21 @@ struct Rig {
   Stage stage;
   std::vector<Part> parts;
   std::vector<Joint> joints;
-  std::vector<Line> lines;
+  std::vector<Group> groups;
   std::vector<Field> fields;
   std::vector<Cue> cues;
   Id nextId = 1;
+  int newerVersion = 0;  // of the file, where that is newer than what is known here: not all of it may be here
 
   const Part* part(Id id) const;
   const Joint* joint(Id id) const;
-  const Line* line(Id id) const;
+  const Group* group(Id id) const;
   Part* part(Id id);
   Joint* joint(Id id);
-  Line* line(Id id);
+  Group* group(Id id);
   // "world" for kNone.
   std::string partName(Id id) const;
-  // The base name, or the first of "name 2", "name 3", ... that no part, joint or line bears.
+  // The base name, or the first of "name 2", "name 3", ... that no part, joint or group bears.
   std::string freeName(const std::string& base) const;
 };
 
@@ -174,6 +179,7 @@ inline constexpr std::array kJointWords = {
     std::pair{JointType::rack, "rack"}};
 inline constexpr std::array kRoleWords = {std::pair{Role::fixed, "static"}, std::pair{Role::kinematic, "kinematic"},
                                           std::pair{Role::dynamic, "dynamic"}};
+inline constexpr std::array kFormWords = {"group", "line", "ring", "ladder", "door"};
 const char* word(JointType type);
 const char* word(Role role);
 // What a joint's free axis k does, in a word or two, and whether it is a turn. Axes that the type itself locks (the
@@ -181,6 +187,8 @@ const char* word(Role role);
 const char* axisWord(JointType type, int k);
 bool axisTurns(JointType type, int k);
 const char* word(const Shape& shape);
+// What a group is: "line", "door", ...; "group" where it was put together by hand.
+const char* word(const Form& form);
 
 // The world frame of a joint's side at rest: pivot, and axes as columns axis, across, axis x across.
 Pose restFrame(const Rig& rig, const Side& side);
@@ -189,6 +197,9 @@ Side sideAt(const Rig& rig, Id part, const Vec3& pivot, const Vec3& axis);
 Side sideAt(const Rig& rig, Id part, const Vec3& pivot, const Vec3& axis, const Vec3& across);
 // Where the joint's sides meet at rest: midway between the two pivots.
 Vec3 restPivot(const Rig& rig, const Joint& joint);
+
+// Removes groups that no part is a member of; what still names them belongs to none.
+void dropEmptyGroups(Rig& rig);
 
 // What is wrong with a rig, and where ("joint \"Jib foot\"").
 struct Fault {

@@ -160,6 +160,23 @@ TEST(RigFile, AxesAndPartSettingsReadBackTheSame) {
 }
 
 // One rig that says everything that can be said.
+TEST(RigFile, OfANewerVersionIsReadForWhatIsKnownAndNeverWritten) {
+  const std::string text = R"({"format": "calm-tether-rig", "version": 2, "name": "later", "tides": [1, 2],
+    "parts": [{"id": 1, "name": "post", "shape": {"type": "sphere", "radius_m": 0.2}, "colour": "red"}]})";
+  EXPECT_THROW(parseRig(text, "later.json"), FileError);
+  const Rig rig = parseRig(text, "later.json", Newer::toLookAt);
+  EXPECT_EQ(rig.newerVersion, 2);
+  ASSERT_EQ(rig.parts.size(), 1u);
+  EXPECT_EQ(rig.parts[0].name, "post");
+  const std::filesystem::path path = std::filesystem::temp_directory_path() / "newer.rig.json";
+  std::filesystem::remove(path);
+  EXPECT_THROW(saveRig(rig, path), FileError);
+  EXPECT_FALSE(std::filesystem::exists(path));
+  std::string known = text;
+  known.replace(known.find("2,"), 2, "1,");
+  EXPECT_THROW(parseRig(known, "now.json", Newer::toLookAt), FileError) << "unknown keys of this version are faults";
+}
+
 const char* const kEverything = R"({"format": "calm-tether-rig", "version": 1, "name": "all",
  "stage": {"substeps": 12, "sleep_after_s": 2, "separation_budget_m": 1e-5, "layers_apart": [["water", "birds"]],
   "material_pairs": [{"a": "oak", "b": "mud", "friction": 0.9, "restitution": 0.1}],

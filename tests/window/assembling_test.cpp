@@ -307,19 +307,50 @@ TEST_F(Assembling, APartIsCutIntoJoinedPieces) {
 }
 
 TEST_F(WindowTest, ALinesChoicesStayOpen) {
-  session.select({idNamed("hoist chain")});
-  enter("Links of the line", "30");
-  const rig::Line& line = *session.rig().line(idNamed("hoist chain"));
-  EXPECT_EQ(line.links, 30);
+  const rig::Id id = idNamed("hoist chain");
+  const auto line = [&] { return std::get<rig::Line>(session.rig().group(id)->form); };
+  session.select({id});
+  enter("Links", "30");
+  EXPECT_EQ(line().links, 30);
   std::size_t joints = 0;
-  for (const rig::Joint& j : session.rig().joints) joints += j.line == line.id;
+  for (const rig::Joint& j : session.rig().joints) joints += j.group == id;
   EXPECT_EQ(joints, 31u) << "both ends are still tied";
   EXPECT_NE(session.rig().joint(idNamed("hoist chain 14"))->breakForce, std::nullopt) << "its strength was set by hand";
-  enter("Length of the line", "1 mm");
-  EXPECT_EQ(session.rig().line(line.id)->links, 30);
-  EXPECT_GT(session.rig().line(line.id)->length, 0.1) << "too short for its ends";
+  enter("Length", "1 mm");
+  EXPECT_EQ(line().links, 30);
+  EXPECT_GT(line().length, 0.1) << "too short for its ends";
+  EXPECT_EQ(named<QLineEdit>("Length")->text(), "2 m") << "the Card shows what is";
   key(Qt::Key_Z, Qt::ControlModifier);
-  EXPECT_EQ(session.rig().line(idNamed("hoist chain"))->links, 40);
+  EXPECT_EQ(line().links, 40);
+}
+
+TEST_F(Assembling, AKitStandsWhereItIsAskedForAndItsChoicesStayOpen) {
+  key(Qt::Key_K);
+  ASSERT_NE(window.maker(), nullptr);
+  auto* kind = named<QComboBox>("Kit");
+  kind->setCurrentText("ladder");
+  kind->setCurrentText("door");
+  type("Name", "sluice");
+  type("Stands at x", "3 m");
+  type("Leaf width", "80 cm");
+  EXPECT_TRUE(window.maker()->findChild<QLabel*>("outcome")->text().contains("At the handle")) << "effort is foretold";
+  type("Hinges", "none");
+  EXPECT_FALSE(window.maker()->findChild<QPushButton*>("make")->isEnabled());
+  type("Hinges", "3");
+  pressMake();
+  rig::Rig now = saved();
+  ASSERT_EQ(now.groups.size(), 1u);
+  EXPECT_EQ(std::get<rig::Door>(now.groups[0].form).hinges, 3);
+  const rig::Id leaf = idNamed("sluice leaf");
+  EXPECT_NEAR(now.part(leaf)->pose.position.x(), 3.4, 0.1);
+  // The new group is selected, its choices are on the Card.
+  enter("Leaf width", "1.2 m");
+  now = saved();
+  EXPECT_EQ(std::get<calm::Box>(now.part(leaf)->shape).size.x(), 1.2);
+  enter("Leaf width", "wide");
+  EXPECT_EQ(std::get<calm::Box>(session.rig().part(leaf)->shape).size.x(), 1.2);
+  key(Qt::Key_Z, Qt::ControlModifier);
+  EXPECT_EQ(std::get<calm::Box>(session.rig().part(leaf)->shape).size.x(), 0.8);
 }
 
 TEST_F(Assembling, AdviceIsShownAndMendedByOnePress) {

@@ -77,8 +77,8 @@ class WindowTest : public testing::Test {
       if (p.name == name) return p.id;
     for (const rig::Joint& j : session.rig().joints)
       if (j.name == name) return j.id;
-    for (const rig::Line& l : session.rig().lines)
-      if (l.name == name) return l.id;
+    for (const rig::Group& g : session.rig().groups)
+      if (g.name == name) return g.id;
     return rig::kNone;
   }
 };

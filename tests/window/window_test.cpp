@@ -46,7 +46,7 @@ TEST_F(WindowTest, SpaceRunsAndPausesAndScrubbingShowsAnyMoment) {
 TEST_F(WindowTest, LedgerFoldsTheChainAndNamesItsWorstLink) {
   const auto& rows = window.ledger()->rows();
   ASSERT_EQ(rows.size(), 2u);
-  EXPECT_EQ(rows[1].kind, LedgerRow::Kind::line);
+  EXPECT_EQ(rows[1].kind, LedgerRow::Kind::group);
   EXPECT_EQ(rows[1].joints.size(), 41u);
   window.ledger()->setUnfolded(rows[1].id, true);
   EXPECT_EQ(window.ledger()->rows().size(), 43u);
@@ -181,7 +181,7 @@ TEST_F(WindowTest, DrawsALineAndSavesItWhole) {
   type("Length", "2.4");
   EXPECT_GT(session.preview().line.size(), 2u);
   pressMake();
-  ASSERT_EQ(session.rig().lines.size(), 2u);
+  ASSERT_EQ(session.rig().groups.size(), 2u);
   QTemporaryDir folder;
   const QString path = folder.filePath("two lines.rig.json");
   ASSERT_TRUE(session.save(path));

@@ -7,6 +7,7 @@
 #include <QVBoxLayout>
 
 #include "app/card/field.h"
+#include "app/card/group_panel.h"
 #include "app/card/joint_panel.h"
 #include "app/card/part_panel.h"
 #include "app/card/strength_gauge.h"
@@ -62,8 +63,8 @@ void Card::rebuild() {
     buildJoint(*joint);
   else if (const rig::Part* part = rig.part(id))
     buildPart(*part);
-  else if (const rig::Line* line = rig.line(id))
-    buildLine(*line);
+  else if (const rig::Group* group = rig.group(id))
+    buildGroup(*group);
   else if (session_.selection().size() > 1)
     buildMany();
   else
@@ -79,7 +80,7 @@ void Card::buildHeader(const QString& kind, const QString& about) {
   const rig::Rig& rig = session_.rig();
   const std::string present = rig.part(id)    ? rig.part(id)->name
                               : rig.joint(id) ? rig.joint(id)->name
-                                              : rig.line(id)->name;
+                                              : rig.group(id)->name;
   name_ = new QLineEdit(QString::fromStdString(present));
   name_->setFont(look::font(look::Size::heading, true));
   name_->setAccessibleName(tr("Name"));
@@ -268,49 +269,17 @@ void Card::buildPart(const rig::Part& part) {
   column_->addWidget(new PartPanel(session_, {part.id}));
 }
 
-void Card::buildLine(const rig::Line& line) {
-  buildHeader(tr("line"), tr("%1 links").arg(line.links));
-  const auto field = [&](const QString& label, rig::Dimension dimension, double value,
-                         const std::function<void(rig::LineChoices&, double)>& put) {
-    auto* edit = new Field(dimension, value);
-    edit->setAlignment(Qt::AlignRight);
-    edit->setFixedWidth(110);
-    edit->setAccessibleName(tr("%1 of the line").arg(label));
-    auto* row = new QHBoxLayout;
-    auto* caption = new QLabel(label);
-    caption->setProperty("muted", true);
-    row->addWidget(caption, 1);
-    row->addWidget(edit);
-    column_->addLayout(row);
-    const QString before = edit->text();
-    connect(edit, &QLineEdit::editingFinished, this, [=, this, id = line.id, name = line.name] {
-      if (edit->text() == before) return;
-      const auto typed = edit->value();
-      if (!typed) emit session_.message(tr("\"%1\" is no value for %2").arg(edit->text(), label.toLower()), true);
-      const bool done = typed && session_.edit(tr("set %1 of %2").arg(label.toLower(), QString::fromStdString(name)),
-                                               [&](rig::Rig& rig) {
-                                                 rig::LineChoices choices = rig::choicesOf(rig, id);
-                                                 put(choices, *typed);
-                                                 rig::remakeLine(rig, id, choices);
-                                               });
-      if (!done) edit->setText(before);
-    });
-  };
-  field(tr("Length"), rig::Dimension::length, line.length, [](rig::LineChoices& c, double v) { c.length = v; });
-  field(tr("Links"), rig::Dimension::number, line.links,
-        [](rig::LineChoices& c, double v) { c.links = static_cast<int>(std::lround(std::clamp(v, 0.0, 1e5))); });
-  field(tr("Thickness"), rig::Dimension::length, line.thickness,
-        [](rig::LineChoices& c, double v) { c.thickness = v; });
-  field(tr("Mass a metre"), rig::Dimension::lineMass, line.massPerMetre,
-        [](rig::LineChoices& c, double v) { c.massPerMetre = v; });
-  rule();
+void Card::buildGroup(const rig::Group& group) {
+  const auto& parts = session_.rig().parts;
+  const auto members =
+      std::count_if(parts.begin(), parts.end(), [&](const rig::Part& p) { return p.group == group.id; });
+  buildHeader(rig::word(group.form), tr("%1 parts").arg(members));
+  if (!std::holds_alternative<rig::ByHand>(group.form)) {
+    column_->addWidget(new GroupPanel(session_, group.id));
+    rule();
+  }
   peaks_ = reading(tr("Worst of the run"));
   separationNow_ = reading(tr("Separation now"));
-  auto* note = new QLabel(tr("Its links have a little damping, so that the line falls quiet when left alone."));
-  note->setWordWrap(true);
-  note->setFont(look::font(look::Size::small));
-  note->setProperty("muted", true);
-  column_->addWidget(note);
 }
 
 void Card::buildMany() {
@@ -325,7 +294,7 @@ void Card::buildMany() {
     if (const rig::Joint* joint = rig.joint(id)) joints.push_back(id), types.insert(joint->type);
     const std::string& name = rig.part(id)    ? rig.part(id)->name
                               : rig.joint(id) ? rig.joint(id)->name
-                                              : rig.line(id)->name;
+                                              : rig.group(id)->name;
     if (column_->count() <= 8) column_->addWidget(new QLabel(QString::fromStdString(name)));
   }
   auto* names = new QLineEdit;
@@ -408,11 +377,11 @@ void Card::refresh() {
     if (torqueGauge_) torqueGauge_->show(s.torque, peak.torque, joint.breakTorque);
     foretell(forceGauge_->shownStrength(), torqueGauge_ ? torqueGauge_->shownStrength() : joint.breakTorque);
   }
-  if (const rig::Line* line = rig.line(session_.selected())) {
+  if (const rig::Group* group = rig.group(session_.selected())) {
     double worst = 0, separation = 0;
     std::string name;
     for (std::size_t j = 0; j < rig.joints.size(); ++j) {
-      if (rig.joints[j].line != line->id) continue;
+      if (rig.joints[j].group != group->id) continue;
       separation = std::max(separation, double(frame->joints[j].separation));
       for (std::size_t f = 0; f < recording.size(); ++f)
         if (recording.frame(f).joints[j].force > worst)

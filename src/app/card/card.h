@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// The Card: the selected joint, part or line as instruments; the stage when nothing is selected.
+// The Card: the selected joint, part or group as instruments; the stage when nothing is selected.
 #pragma once
 
 #include <QWidget>
@@ -31,7 +31,7 @@ class Card : public QWidget {
   void buildHeader(const QString& kind, const QString& about);
   void buildJoint(const rig::Joint& joint);
   void buildPart(const rig::Part& part);
-  void buildLine(const rig::Line& line);
+  void buildGroup(const rig::Group& group);
   void buildMany();
   void buildStage();
   StrengthGauge* buildGauge(const QString& title, rig::Dimension dimension);

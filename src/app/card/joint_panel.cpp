@@ -8,6 +8,8 @@
 
 #include "app/card/axis_panel.h"
 #include "app/card/field.h"
+#include "app/card/row.h"
+#include "app/card/tags.h"
 #include "rig/joining.h"
 
 namespace calm::app {
@@ -18,6 +20,7 @@ JointPanel::JointPanel(Session& session, const std::vector<rig::Id>& joints, QWi
   column_->setContentsMargins(0, 0, 0, 0);
   column_->setSpacing(6);
   addType();
+  column_->addLayout(captioned(tr("Tags"), tagsField(session_, joints_)));
   const JointType type = first().type;
   using rig::Dimension;
   if (type == JointType::limb) {
@@ -44,23 +47,21 @@ void JointPanel::refresh() {
 
 void JointPanel::set(const QString& what, const std::function<void(rig::Joint&)>& change) {
   const QString name = joints_.size() == 1 ? QString::fromStdString(first().name) : tr("%1 joints").arg(joints_.size());
-  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) {
-    for (const rig::Id id : joints_) change(*rig.joint(id));
+  const auto apply = [change](rig::Rig& rig, const std::set<rig::Id>& ids) {
+    for (const rig::Id id : ids)
+      if (rig::Joint* joint = rig.joint(id)) change(*joint);
     for (const rig::Fault& f : rig::faultsOf(rig)) throw std::invalid_argument(f.text());
-  });
+  };
+  session_.setRepeat(what, apply);
+  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) { apply(rig, {joints_.begin(), joints_.end()}); });
 }
 
 void JointPanel::addType() {
-  auto* row = new QHBoxLayout;
-  auto* caption = new QLabel(tr("Type"));
-  caption->setProperty("muted", true);
   auto* box = new QComboBox;
   box->setAccessibleName(tr("Joint type"));
   for (const auto& [type, word] : rig::kJointWords) box->addItem(word, static_cast<int>(type));
   box->setCurrentIndex(box->findData(static_cast<int>(first().type)));
-  row->addWidget(caption, 1);
-  row->addWidget(box);
-  column_->addLayout(row);
+  column_->addLayout(captioned(tr("Type"), box));
   connect(box, &QComboBox::activated, this, [this, box] {
     const auto type = static_cast<JointType>(box->currentData().toInt());
     if (type == first().type) return;

@@ -7,6 +7,7 @@
 #include <QLabel>
 
 #include "app/card/field.h"
+#include "app/card/tags.h"
 
 namespace calm::app {
 
@@ -17,6 +18,9 @@ PartPanel::PartPanel(Session& session, const std::vector<rig::Id>& parts, QWidge
   form_->setHorizontalSpacing(8);
   form_->setVerticalSpacing(3);
   addRole();
+  auto* caption = new QLabel(tr("Tags"));
+  caption->setProperty("muted", true);
+  form_->addRow(caption, tagsField(session_, parts_));
   using rig::Dimension;
   using rig::Part;
   for (const auto& [name, k] :
@@ -49,10 +53,13 @@ PartPanel::PartPanel(Session& session, const std::vector<rig::Id>& parts, QWidge
 void PartPanel::set(const QString& what, const std::function<void(rig::Part&)>& change) {
   const QString name = parts_.size() == 1 ? QString::fromStdString(session_.rig().partName(parts_[0]))
                                           : tr("%1 parts").arg(parts_.size());
-  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) {
-    for (const rig::Id id : parts_) change(*rig.part(id));
+  const auto apply = [change](rig::Rig& rig, const std::set<rig::Id>& ids) {
+    for (const rig::Id id : ids)
+      if (rig::Part* part = rig.part(id)) change(*part);
     for (const rig::Fault& f : rig::faultsOf(rig)) throw std::invalid_argument(f.text());
-  });
+  };
+  session_.setRepeat(what, apply);
+  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) { apply(rig, {parts_.begin(), parts_.end()}); });
 }
 
 void PartPanel::addRole() {

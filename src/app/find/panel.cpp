@@ -8,6 +8,7 @@
 #include <QVBoxLayout>
 
 #include "app/look/look.h"
+#include "rig/selection.h"
 #include "rig/units.h"
 
 namespace calm::app {
@@ -120,6 +121,13 @@ std::vector<FindPanel::Hit> FindPanel::hits(const QString& text) const {
     found.push_back(
         {tr("Select %1 joints: %2").arg(ids.size()).arg(text.trimmed()), {}, [this, ids] { session_.select(ids); }});
   }
+  for (const std::string& tag : rig::tagsOf(session_.rig())) {
+    const QString name = QString::fromStdString(tag);
+    if (words.isEmpty() || !matches(tr("tag %1").arg(name), words)) continue;
+    const std::set<rig::Id> ids = rig::tagged(session_.rig(), tag);
+    found.push_back(
+        {tr("Select %1 things tagged %2").arg(ids.size()).arg(name), {}, [this, ids] { session_.select(ids); }});
+  }
   for (QAction* action : parentWidget()->actions())
     if (!action->text().isEmpty() && matches(action->text(), words))
       found.push_back({action->text(), action->shortcut().toString(), [action] { action->trigger(); }});
@@ -132,7 +140,7 @@ std::vector<FindPanel::Hit> FindPanel::hits(const QString& text) const {
         found.push_back({name, kind, [this, id = item.id] { session_.select({id}); }});
     }
   };
-  things(rig.lines, tr("line"));
+  things(rig.groups, tr("group"));
   things(rig.parts, tr("part"));
   things(rig.joints, tr("joint"));
   return found;

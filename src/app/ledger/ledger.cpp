@@ -48,18 +48,18 @@ void Ledger::rebuild() {
   viewport()->update();
 }
 
-void Ledger::setUnfolded(rig::Id line, bool unfolded) {
+void Ledger::setUnfolded(rig::Id group, bool unfolded) {
   if (unfolded)
-    unfolded_.insert(line);
+    unfolded_.insert(group);
   else
-    unfolded_.erase(line);
+    unfolded_.erase(group);
   rebuild();
 }
 
-// A joint that is picked elsewhere may lie in a folded line.
+// A joint that is picked elsewhere may lie in a folded group.
 void Ledger::reveal() {
   const rig::Joint* joint = session_.rig().joint(session_.selected());
-  if (joint && joint->line != rig::kNone && !unfolded_.count(joint->line)) setUnfolded(joint->line, true);
+  if (joint && joint->group != rig::kNone && !unfolded_.count(joint->group)) setUnfolded(joint->group, true);
   for (int r = 0; r < int(rows_.size()); ++r)
     if (rows_[r].id == session_.selected() && rows_[r].id != rig::kNone) {
       const int y = r * look::kRowHeight, height = viewport()->height() - kRulerHeight - look::kRowHeight;
@@ -236,9 +236,10 @@ void Ledger::paintRow(QPainter& painter, const Layout& l, int index) {
       look::drawGlyph(painter, glyph, j.type, ink);
       break;
     }
-    case LedgerRow::Kind::line: {
-      const rig::Line& line = *rig.line(row.id);
-      name = QString("%1 \u00d7%2").arg(QString::fromStdString(line.name)).arg(line.links);
+    case LedgerRow::Kind::group: {
+      const rig::Group& group = *rig.group(row.id);
+      name = QString::fromStdString(group.name);
+      if (const auto* line = std::get_if<rig::Line>(&group.form)) name += QString(" \u00d7%1").arg(line->links);
       const bool open = unfolded_.count(row.id) > 0;
       pair = tr("%1 joints").arg(row.joints.size());
       if (lanes_.frames() > 0 && !open)
@@ -326,7 +327,7 @@ void Ledger::mousePressEvent(QMouseEvent* event) {
   const int row = rowAt(int(event->position().y()));
   const Layout l = measure();
   if (row >= 0) {
-    if (rows_[row].kind == LedgerRow::Kind::line && event->position().x() > l.name - 14 &&
+    if (rows_[row].kind == LedgerRow::Kind::group && event->position().x() > l.name - 14 &&
         event->position().x() < l.name + 3) {
       setUnfolded(rows_[row].id, !unfolded_.count(rows_[row].id));
       return;
@@ -353,7 +354,7 @@ void Ledger::mouseReleaseEvent(QMouseEvent*) {
 
 void Ledger::mouseDoubleClickEvent(QMouseEvent* event) {
   const int row = rowAt(int(event->position().y()));
-  if (row >= 0 && rows_[row].kind == LedgerRow::Kind::line && event->position().x() < measure().lane)
+  if (row >= 0 && rows_[row].kind == LedgerRow::Kind::group && event->position().x() < measure().lane)
     setUnfolded(rows_[row].id, !unfolded_.count(rows_[row].id));
 }
 
@@ -366,17 +367,17 @@ void Ledger::moveSelection(int by) {
 }
 
 void Ledger::keyPressEvent(QKeyEvent* event) {
-  const rig::Line* line = session_.rig().line(session_.selected());
+  const rig::Group* group = session_.rig().group(session_.selected());
   switch (event->key()) {
     case Qt::Key_Up:
       return moveSelection(-1);
     case Qt::Key_Down:
       return moveSelection(1);
     case Qt::Key_Right:
-      if (line) setUnfolded(line->id, true);
+      if (group) setUnfolded(group->id, true);
       return;
     case Qt::Key_Left:
-      if (line) setUnfolded(line->id, false);
+      if (group) setUnfolded(group->id, false);
       return;
     default:
       QAbstractScrollArea::keyPressEvent(event);

@@ -8,13 +8,13 @@ namespace calm::app {
 
 namespace {
 
-// Walks from what is held along the joints. A line counts as one thing that joints lead to.
+// Walks from what is held along the joints. A group counts as one thing that joints lead to.
 class Walk {
  public:
   Walk(const rig::Rig& rig, const std::set<rig::Id>& unfolded) : rig_(rig), unfolded_(unfolded) {
     for (std::size_t j = 0; j < rig.joints.size(); ++j) {
       const rig::Joint& joint = rig.joints[j];
-      if (joint.line != rig::kNone) lineJoints_[joint.line].push_back(j);
+      if (joint.group != rig::kNone) groupJoints_[joint.group].push_back(j);
       for (rig::Id side : {joint.a.part, joint.b.part}) at_[side].push_back(j);
     }
   }
@@ -49,8 +49,8 @@ class Walk {
       open.pop_back();
       if (done_.count(step.joint)) continue;
       const rig::Joint& joint = rig_.joints[step.joint];
-      if (joint.line != rig::kNone)
-        takeLine(step, open);
+      if (joint.group != rig::kNone)
+        takeGroup(step, open);
       else
         takeJoint(step, open);
     }
@@ -64,18 +64,18 @@ class Walk {
     reach(to, row, step.column, open);
   }
 
-  void takeLine(const Step& step, std::vector<Step>& open) {
-    const rig::Id line = rig_.joints[step.joint].line;
-    const std::vector<std::size_t>& joints = lineJoints_[line];
-    const int row = add({LedgerRow::Kind::line, line, step.parent, step.column, -1, false, joints});
-    if (unfolded_.count(line))
+  void takeGroup(const Step& step, std::vector<Step>& open) {
+    const rig::Id group = rig_.joints[step.joint].group;
+    const std::vector<std::size_t>& joints = groupJoints_[group];
+    const int row = add({LedgerRow::Kind::group, group, step.parent, step.column, -1, false, joints});
+    if (unfolded_.count(group))
       for (std::size_t j : joints) add({LedgerRow::Kind::joint, rig_.joints[j].id, row, step.column, -1, true, {j}});
     std::set<rig::Id> ends;
     for (std::size_t j : joints) {
       done_.insert(j);
       for (rig::Id side : {rig_.joints[j].a.part, rig_.joints[j].b.part}) {
         const rig::Part* part = rig_.part(side);
-        if (part && part->line == line)
+        if (part && part->group == group)
           rowOf_.try_emplace(side, row), follow(side, row, step.column, open);
         else if (side != step.from)
           ends.insert(side);
@@ -110,7 +110,7 @@ class Walk {
 
   const rig::Rig& rig_;
   const std::set<rig::Id>& unfolded_;
-  std::map<rig::Id, std::vector<std::size_t>> at_, lineJoints_;
+  std::map<rig::Id, std::vector<std::size_t>> at_, groupJoints_;
   std::map<rig::Id, int> rowOf_;
   std::set<std::size_t> done_;
   std::vector<LedgerRow> rows_;

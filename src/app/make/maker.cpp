@@ -53,10 +53,17 @@ Maker::Maker(Session& session, const QString& title, const QString& hint, const 
   words->setProperty("muted", true);
   words->setFont(look::font(look::Size::small));
   column->addWidget(words);
-  form_ = new QFormLayout;
+  body_ = new QScrollArea;
+  body_->setFrameShape(QFrame::NoFrame);
+  body_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  body_->setWidgetResizable(true);
+  body_->setFocusPolicy(Qt::NoFocus);
+  body_->setWidget(new QWidget);
+  form_ = new QFormLayout(body_->widget());
+  form_->setContentsMargins(0, 0, 0, 0);
   form_->setHorizontalSpacing(8);
   form_->setVerticalSpacing(4);
-  column->addLayout(form_);
+  column->addWidget(body_);
   fault_ = new QLabel;
   fault_->setWordWrap(true);
   fault_->setProperty("fault", true);
@@ -82,6 +89,18 @@ void Maker::refresh() {
   fault_->setVisible(!fault.isEmpty());
   button_->setEnabled(fault.isEmpty());
   session_.previewChanged();
+  fit();
+}
+
+// As tall as its choices, or as there is room for; then they scroll and the buttons stay in sight.
+void Maker::fit() {
+  constexpr int kMargins = 24, kLeast = 80;
+  const int wanted = body_->widget()->sizeHint().height();
+  body_->setFixedHeight(wanted);
+  adjustSize();
+  const int over = height() + kMargins - parentWidget()->height();
+  if (over <= 0) return;
+  body_->setFixedHeight(std::max(kLeast, wanted - over));
   adjustSize();
 }
 

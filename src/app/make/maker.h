@@ -6,6 +6,7 @@
 #include <QFrame>
 #include <QLabel>
 #include <QPushButton>
+#include <QScrollArea>
 #include <QSpinBox>
 
 #include "app/card/field.h"
@@ -49,6 +50,8 @@ class Maker : public QFrame {
   void refresh();
   // Makes it; stays open on failure.
   void make();
+  // Takes the height that the choices need, or that there is room for.
+  void fit();
 
  signals:
   void done();
@@ -72,6 +75,7 @@ class Maker : public QFrame {
 
   Session& session_;
   QFormLayout* form_;
+  QScrollArea* body_;
   QLabel* fault_;
   QPushButton* button_;
 };
@@ -100,10 +104,16 @@ class JointMaker : public Maker {
   JointMaker(Session& session, QWidget* parent);
   void take(const Pick& pick) override;
 
+ protected:
+  bool event(QEvent* event) override;
+  void keyPressEvent(QKeyEvent* event) override;
+
  private:
   QString preview(Preview& preview) override;
   QString stepName() const override;
   void apply(rig::Rig& rig) override;
+  // The choice whose next alternative a key takes; none for other keys.
+  QComboBox* alternativesAt(int key) const;
   Vec3 pivot() const;
   Vec3 axis() const;
   rig::Id idOf(const QComboBox* box) const { return box->currentData().toInt(); }

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // What each panel asks for, and what it makes of it.
+#include <QKeyEvent>
 #include <QLineEdit>
 
 #include "app/make/maker.h"
@@ -96,11 +97,15 @@ namespace {
 }  // namespace
 
 JointMaker::JointMaker(Session& session, QWidget* parent)
-    : Maker(session, tr("Joint"), tr("Click two parts in the View, then a point if the pivot belongs elsewhere."),
+    : Maker(session, tr("Joint"),
+            tr("Click two parts in the View, then a point if the pivot belongs elsewhere. T: another type, W: "
+               "elsewhere, X: another axis."),
             tr("Join them"), parent) {
   QStringList types;
   for (const JointType type : kPairTypes) types << tr(rig::word(type));
   type_ = addChoice(tr("Type"), types);
+  for (int i = 0; i < type_->count(); ++i)
+    if (kPairTypes[i] == session.jointType()) type_->setCurrentIndex(i);
   a_ = addPartChoice(tr("First"), true);
   b_ = addPartChoice(tr("Second"), true);
   where_ = addChoice(tr("Pivot"),
@@ -155,7 +160,28 @@ QString JointMaker::preview(Preview& preview) {
     return QString::fromStdString(e.what());
   }
   preview.pivot = pivot();
+  if (!round && !spans) preview.line = {pivot() - 0.25 * axis(), pivot() + 0.25 * axis()};
   return {};
+}
+
+bool JointMaker::event(QEvent* event) {
+  // The keys of this panel come before the window's shortcuts.
+  if (event->type() == QEvent::ShortcutOverride && alternativesAt(static_cast<QKeyEvent*>(event)->key())) {
+    event->accept();
+    return true;
+  }
+  return Maker::event(event);
+}
+
+QComboBox* JointMaker::alternativesAt(int key) const {
+  return key == Qt::Key_T ? type_ : key == Qt::Key_W ? where_ : key == Qt::Key_X ? axis_ : nullptr;
+}
+
+void JointMaker::keyPressEvent(QKeyEvent* event) {
+  if (QComboBox* box = alternativesAt(event->key()))
+    box->setCurrentIndex((box->currentIndex() + 1) % box->count());
+  else
+    Maker::keyPressEvent(event);
 }
 
 QString JointMaker::stepName() const {
@@ -163,7 +189,8 @@ QString JointMaker::stepName() const {
 }
 
 void JointMaker::apply(rig::Rig& rig) {
-  made_ = {rig::addJoint(rig, kPairTypes[type_->currentIndex()], idOf(a_), idOf(b_), pivot(), axis())};
+  session_.setJointType(kPairTypes[type_->currentIndex()]);
+  made_ = {rig::addJoint(rig, session_.jointType(), idOf(a_), idOf(b_), pivot(), axis())};
 }
 
 void JointMaker::take(const Pick& pick) {

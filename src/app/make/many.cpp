@@ -30,7 +30,7 @@ std::set<rig::Id> TrialMaker::chosenParts() const {
   std::set<rig::Id> parts;
   const auto& chosen = session_.selection();
   for (const rig::Part& p : session_.rig().parts)
-    if (chosen.count(p.id) || (p.line && chosen.count(p.line))) parts.insert(p.id);
+    if (chosen.count(p.id) || (p.group && chosen.count(p.group))) parts.insert(p.id);
   return parts;
 }
 
@@ -132,6 +132,7 @@ QString ManyJointsMaker::preview(Preview& preview) {
 
 void ManyJointsMaker::apply(rig::Rig& rig) {
   const JointType type = kPairTypes[type_->currentIndex()];
+  session_.setJointType(type);
   const std::set<rig::Id> parts = chosenParts();
   std::vector<rig::Id> joints;
   if (how_->currentIndex() == 2) {

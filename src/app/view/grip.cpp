@@ -48,7 +48,7 @@ std::vector<const rig::Part*> Grip::parts() const {
   std::vector<const rig::Part*> list;
   const auto& chosen = session_.selection();
   for (const rig::Part& p : session_.rig().parts)
-    if (chosen.count(p.id) || (p.line && chosen.count(p.line))) list.push_back(&p);
+    if (chosen.count(p.id) || (p.group && chosen.count(p.group))) list.push_back(&p);
   return list;
 }
 

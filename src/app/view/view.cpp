@@ -6,7 +6,6 @@
 #include <QOffscreenSurface>
 #include <QOpenGLContext>
 #include <QPainter>
-#include <QPainterPath>
 
 #include "app/look/look.h"
 #include "rig/units.h"
@@ -14,9 +13,9 @@
 namespace calm::app {
 
 namespace {
-constexpr double kPickRadius = 9;    // px
-constexpr double kMarkerRadius = 4;  // px
-constexpr double kClickSlop = 4;     // px
+constexpr double kPickRadius = 9;     // px
+constexpr double kFeatureReach = 14;  // px
+constexpr double kClickSlop = 4;      // px
 
 QSurfaceFormat wantedFormat() {
   QSurfaceFormat format;
@@ -64,7 +63,8 @@ bool View::available() {
   return context.format().version() >= qMakePair(3, 3);
 }
 
-View::View(Session& session, QWidget* parent) : QOpenGLWidget(parent), session_(session), grip_(session) {
+View::View(Session& session, QWidget* parent)
+    : QOpenGLWidget(parent), session_(session), grip_(session), jointGrip_(session), stroke_(session) {
   setFormat(wantedFormat());
   setMinimumSize(320, 200);
   setFocusPolicy(Qt::StrongFocus);
@@ -98,6 +98,21 @@ void View::setJointsThrough(bool on) {
   update();
 }
 
+void View::setSeesThrough(bool on) {
+  seesThrough_ = on;
+  update();
+}
+
+void View::setShowsNames(bool on) {
+  showsNames_ = on;
+  update();
+}
+
+void View::setSignSize(double size) {
+  signSize_ = std::clamp(size, 0.25, 4.0);
+  update();
+}
+
 Pose View::poseOf(std::size_t part) const {
   const run::Frame* frame = session_.frame();
   return frame ? frame->parts[part].pose : session_.rig().parts[part].pose;
@@ -116,7 +131,7 @@ Aabb View::boundsOfParts(const std::set<rig::Id>& ids) const {
   Aabb box;
   const auto& parts = session_.rig().parts;
   for (std::size_t i = 0; i < parts.size(); ++i)
-    if (ids.empty() || ids.count(parts[i].id) || ids.count(parts[i].line))
+    if (ids.empty() || ids.count(parts[i].id) || ids.count(parts[i].group))
       box.include(boundsOf(parts[i].shape, poseOf(i)));
   const auto& joints = session_.rig().joints;
   for (std::size_t j = 0; j < joints.size(); ++j)
@@ -160,7 +175,7 @@ void View::showAll() {
 void View::isolate(const std::set<rig::Id>& parts) {
   std::set<rig::Id> others;
   for (const rig::Part& p : session_.rig().parts)
-    if (!parts.count(p.id) && !(p.line && parts.count(p.line))) others.insert(p.id);
+    if (!parts.count(p.id) && !(p.group && parts.count(p.group))) others.insert(p.id);
   hidden_ = hidden_ == others ? std::set<rig::Id>{} : others;
   update();
 }
@@ -183,7 +198,7 @@ Pick View::pickAt(const QPointF& pixel) const {
   Pick pick;
   const rig::Rig& rig = session_.rig();
   double best = kPickRadius;
-  for (std::size_t j = 0; j < rig.joints.size(); ++j)
+  for (std::size_t j = 0; pickable_ != Pickable::parts && j < rig.joints.size(); ++j)
     if (const auto p = camera_.project(pivotOf(j))) {
       const double d = std::hypot(p->x() - pixel.x(), p->y() - pixel.y());
       if (d < best) best = d, pick.joint = rig.joints[j].id;
@@ -199,147 +214,55 @@ Pick View::pickAt(const QPointF& pixel) const {
         hit && hit->distance < nearest)
       nearest = hit->distance, pick.part = rig::kNone;
   if (nearest < 1e300) pick.point = ray.origin + nearest * ray.direction;
+  if (pickable_ == Pickable::joints && !taker_) pick.part = rig::kNone;
   return pick;
 }
 
-void View::paintGL() {
-  camera_.setViewport(size());
-  if (!framed_ && !session_.rig().parts.empty()) {
-    frameAll();
-    framed_ = true;
-  }
-  overlay_->update();
-  if (!error_.isEmpty()) return;
+std::optional<rig::Feature> View::placeAt(const QPointF& pixel) const {
+  std::optional<rig::Feature> best;
+  double nearest = kFeatureReach;
+  const auto consider = [&](const rig::Feature& f) {
+    const auto at = camera_.project(f.at);
+    if (const double d = at ? std::hypot(at->x() - pixel.x(), at->y() - pixel.y()) : 1e300; d < nearest)
+      nearest = d, best = f;
+  };
   const rig::Rig& rig = session_.rig();
-  renderer_.begin(camera_, size() * devicePixelRatio());
-  if (rig.stage.groundHeight) {
-    renderer_.drawGround(*rig.stage.groundHeight);
-    for (std::size_t i = 0; i < rig.parts.size(); ++i)
-      if (poseOf(i).position.y() > *rig.stage.groundHeight && !hidden_.count(rig.parts[i].id))
-        renderer_.drawShadow(rig.parts[i].shape, poseOf(i), *rig.stage.groundHeight);
-  }
-  const auto& chosen = session_.selection();
-  const auto& partners = session_.preview().partners;
   for (std::size_t i = 0; i < rig.parts.size(); ++i) {
-    const rig::Part& p = rig.parts[i];
-    if (hidden_.count(p.id)) continue;
-    const bool marked = chosen.count(p.id) || (p.line && chosen.count(p.line)) ||
-                        std::find(partners.begin(), partners.end(), p.id) != partners.end();
-    const QColor base = p.role == Role::dynamic ? look::kGlass : p.role == Role::kinematic ? look::kSand : look::kStone;
-    const QColor color = marked ? QColor(0x5F, 0xA8, 0xB6) : base;
-    renderer_.drawShape(p.shape, poseOf(i), color, marked ? look::kTeal : base.darker(165));
+    if (hidden_.count(rig.parts[i].id)) continue;
+    rig::Part now = rig.parts[i];
+    now.pose = poseOf(i);
+    for (const rig::Feature& f : rig::featuresOf(now)) consider(f);
   }
-  for (std::size_t j = 0; j < rig.joints.size(); ++j) {
-    const Vec3 at = pivotOf(j);
-    const bool marked = chosen.count(rig.joints[j].id) > 0;
-    const double radius = camera_.metresPerPixel(at) * kMarkerRadius * (marked ? 1.5 : 1);
-    const QColor color = isParted(j) ? look::kBrick : look::loadColor(jointValue(j));
-    renderer_.drawMarker(at, radius, marked && !isParted(j) ? look::kTeal : color, jointsThrough_);
-  }
-  for (const rig::Part& p : session_.preview().moved)
-    renderer_.drawShape(p.shape, p.pose, look::kTeal, look::kTeal, 0.45);
-  if (session_.preview().part)
-    renderer_.drawShape(session_.preview().part->shape, session_.preview().part->pose, look::kTeal, look::kTeal, 0.45);
-}
-
-void View::paintOverlay(QPainter& painter) {
-  painter.setRenderHint(QPainter::Antialiasing);
-  if (!error_.isEmpty()) {
-    painter.fillRect(rect(), look::kHazeHigh);
-    painter.setPen(look::kBrick);
-    painter.drawText(rect(), Qt::AlignCenter, tr("This graphics driver cannot draw the View: %1").arg(error_));
-    return;
-  }
-  const rig::Rig& rig = session_.rig();
-  for (std::size_t j = 0; j < rig.joints.size(); ++j)
-    if (rig.joints[j].id == session_.selected()) paintCallout(painter, j);
-  paintPreview(painter);
-  if (!taker_) grip_.paint(painter, camera_);
-  if (boxing_ && dragged_) {
-    painter.setPen(QPen(look::kTeal, 1.4, Qt::DashLine));
-    painter.setBrush(Qt::NoBrush);
-    painter.drawRect(QRectF(pressed_, last_).normalized());
-  }
-  if (rig.parts.empty()) {
-    painter.setPen(look::kInk);
-    painter.setFont(look::font(look::Size::heading));
-    painter.drawText(rect(), Qt::AlignCenter, tr("What are you building?\nBegin with a Part (P) or a Line (L)."));
-  }
-}
-
-void View::paintCallout(QPainter& painter, std::size_t joint) {
-  const auto at = camera_.project(pivotOf(joint));
-  const run::Frame* frame = session_.frame();
-  if (!at || !frame) return;
-  const rig::Joint& j = session_.rig().joints[joint];
-  const bool parted = isParted(joint);
-  const auto newtons = [](double f) { return QString::fromStdString(rig::formatQuantity(f, rig::Dimension::force)); };
-  const QString name = QString::fromStdString(j.name);
-  QString reading = parted ? tr("parted at %1 s").arg(*session_.recording()->partedAt(joint), 0, 'f', 2)
-                           : newtons(frame->joints[joint].force);
-  if (!parted && j.breakForce) reading += tr(" of %1").arg(newtons(*j.breakForce));
-  painter.setFont(look::font(look::Size::text, true));
-  const double width =
-      std::max(painter.fontMetrics().horizontalAdvance(name), painter.fontMetrics().horizontalAdvance(reading)) + 20;
-  QRectF box(at->x() + 34, at->y() - 50, width, 40);
-  if (box.right() > this->width() - 8) box.moveRight(at->x() - 34);
-  if (box.top() < 8) box.moveTop(at->y() + 16);
-  const bool failing = parted || jointValue(joint) >= 1;
-  const QColor edge = failing ? look::kBrick : look::kTeal;
-  painter.setPen(QPen(edge, 1.2));
-  painter.drawLine(*at, QPointF(box.left() > at->x() ? box.left() : box.right(), box.center().y()));
-  painter.setBrush(look::kPaper);
-  painter.drawRoundedRect(box, 4, 4);
-  painter.setPen(edge);
-  painter.drawText(box.adjusted(10, 4, -6, -20), Qt::AlignLeft | Qt::AlignVCenter, name);
-  painter.setPen(look::kInk);
-  painter.setFont(look::font(look::Size::text));
-  painter.drawText(box.adjusted(10, 20, -6, -4), Qt::AlignLeft | Qt::AlignVCenter, reading);
-}
-
-void View::paintPreview(QPainter& painter) {
-  const Preview& preview = session_.preview();
-  if (preview.line.size() > 1) {
-    QPainterPath path;
-    bool started = false;
-    for (const Vec3& p : preview.line)
-      if (const auto at = camera_.project(p)) {
-        started ? path.lineTo(*at) : path.moveTo(*at);
-        started = true;
-      }
-    painter.setPen(QPen(look::kTeal, 2.4, Qt::DashLine, Qt::RoundCap));
-    painter.setBrush(Qt::NoBrush);
-    painter.drawPath(path);
-    painter.setBrush(look::kTeal);
-    for (const Vec3& end : {preview.line.front(), preview.line.back()})
-      if (const auto at = camera_.project(end)) painter.drawEllipse(*at, 4, 4);
-  }
-  if (preview.pivot)
-    if (const auto at = camera_.project(*preview.pivot)) {
-      painter.setPen(QPen(look::kTeal, 2));
-      painter.setBrush(look::kPaper);
-      painter.drawEllipse(*at, 7, 7);
-      painter.drawLine(*at - QPointF(11, 0), *at + QPointF(11, 0));
-      painter.drawLine(*at - QPointF(0, 11), *at + QPointF(0, 11));
-    }
+  for (std::size_t j = 0; j < rig.joints.size(); ++j) consider({pivotOf(j), "pivot"});
+  if (best) return best;
+  if (const auto point = pickAt(pixel).point) return rig::Feature{*point, "surface"};
+  return std::nullopt;
 }
 
 void View::mousePressEvent(QMouseEvent* event) {
   setFocus();
   pressed_ = last_ = event->position();
   dragged_ = false;
-  if (taker_ || event->button() != Qt::LeftButton) return;
+  if (taker_ || measure_.isOn() || event->button() != Qt::LeftButton) return;
   boxing_ = event->modifiers() & Qt::ControlModifier;
-  if (!event->modifiers()) grip_.begin(camera_, event->position());
+  if (event->modifiers() == Qt::AltModifier) {
+    session_.setPlaying(false);
+    session_.reset();
+    stroke_.begin();
+    stroke_.cross(pickAt(event->position()).part);
+  }
+  if (!event->modifiers() && !jointGrip_.begin(camera_, event->position())) grip_.begin(camera_, event->position());
 }
 
 void View::keyPressEvent(QKeyEvent* event) {
+  if (event->key() == Qt::Key_Escape && jointGrip_.isHeld()) return jointGrip_.drop();
+  if (event->key() == Qt::Key_Escape && stroke_.isDrawn()) return stroke_.drop();
   if (!grip_.type(event)) QOpenGLWidget::keyPressEvent(event);
 }
 
 bool View::event(QEvent* event) {
   // What is typed while dragging is a number, not a shortcut.
-  if (event->type() == QEvent::ShortcutOverride && grip_.isHeld()) {
+  if (event->type() == QEvent::ShortcutOverride && (grip_.isHeld() || jointGrip_.isHeld() || stroke_.isDrawn())) {
     event->accept();
     return true;
   }
@@ -351,8 +274,20 @@ void View::mouseMoveEvent(QMouseEvent* event) {
   if ((event->position() - pressed_).manhattanLength() > kClickSlop) dragged_ = true;
   last_ = event->position();
   if (grip_.isHeld()) return grip_.drag(camera_, event->position(), event->modifiers());
+  if (stroke_.isDrawn()) return stroke_.cross(pickAt(event->position()).part), update();
+  if (jointGrip_.isHeld())
+    return jointGrip_.drag(camera_, event->position(), pickAt(event->position()).part,
+                           event->modifiers() & Qt::AltModifier);
   if (!event->buttons()) {
-    if (!taker_) setCursor(grip_.handleAt(camera_, event->position()) ? Qt::OpenHandCursor : Qt::ArrowCursor);
+    if (measure_.isOn()) {
+      const auto place = placeAt(event->position());
+      measure_.hover(place ? std::optional(place->at) : std::nullopt,
+                     place ? QString::fromStdString(place->word) : QString());
+      update();
+    } else if (!taker_) {
+      const bool handle = jointGrip_.handleAt(camera_, event->position()) || grip_.handleAt(camera_, event->position());
+      setCursor(handle ? Qt::OpenHandCursor : Qt::ArrowCursor);
+    }
     return;
   }
   if (!dragged_) return;
@@ -367,11 +302,19 @@ void View::mouseMoveEvent(QMouseEvent* event) {
 
 void View::mouseReleaseEvent(QMouseEvent* event) {
   if (grip_.isHeld()) return grip_.letGo();
+  if (stroke_.isDrawn()) return stroke_.letGo();
+  // A press that did not move is a click on what lies there.
+  if (jointGrip_.isHeld() && dragged_) return jointGrip_.letGo();
+  if (jointGrip_.isHeld()) jointGrip_.drop();
   if (std::exchange(boxing_, false) && dragged_) {
     session_.select(within(QRectF(pressed_, event->position()).normalized()));
     return update();
   }
   if (dragged_ || event->button() != Qt::LeftButton) return;
+  if (measure_.isOn()) {
+    if (const auto place = placeAt(event->position())) measure_.take(place->at, QString::fromStdString(place->word));
+    return update();
+  }
   const Pick pick = pickAt(event->position());
   if (taker_) {
     taker_(pick);

@@ -8,7 +8,11 @@
 #include "app/session.h"
 #include "app/view/camera.h"
 #include "app/view/grip.h"
+#include "app/view/joint_grip.h"
+#include "app/view/measure.h"
 #include "app/view/renderer.h"
+#include "app/view/stroke.h"
+#include "rig/features.h"
 
 namespace calm::app {
 
@@ -18,6 +22,9 @@ struct Pick {
   rig::Id joint = rig::kNone;  // under the pointer, if any
   std::optional<Vec3> point;   // where the ray met something
 };
+
+// What the pointer can pick.
+enum class Pickable { everything, parts, joints };
 
 class View : public QOpenGLWidget {
   Q_OBJECT
@@ -35,6 +42,19 @@ class View : public QOpenGLWidget {
   void setJointsThrough(bool on);
 
   Grip& grip() { return grip_; }
+  JointGrip& jointGrip() { return jointGrip_; }
+  Measure& measure() { return measure_; }
+
+  // Parts as glass, so that what is behind and within them shows.
+  bool seesThrough() const { return seesThrough_; }
+  void setSeesThrough(bool on);
+  bool showsNames() const { return showsNames_; }
+  void setShowsNames(bool on);
+  // Of the signs of joints: 1 as they come.
+  double signSize() const { return signSize_; }
+  void setSignSize(double size);
+  Pickable pickable() const { return pickable_; }
+  void setPickable(Pickable what) { pickable_ = what; }
 
   // Parts that are out of the way: neither drawn nor picked. They still take part in the run.
   const std::set<rig::Id>& hidden() const { return hidden_; }
@@ -46,6 +66,8 @@ class View : public QOpenGLWidget {
   std::set<rig::Id> within(const QRectF& box) const;
 
   Pick pickAt(const QPointF& pixel) const;
+  // The feature of a part that is seen nearest to the pixel, if one is near; otherwise where the ray meets a surface.
+  std::optional<rig::Feature> placeAt(const QPointF& pixel) const;
   // Until cleared, clicks go to the taker instead of selecting.
   void setTaker(std::function<void(const Pick&)> taker);
 
@@ -72,19 +94,25 @@ class View : public QOpenGLWidget {
   void paintOverlay(QPainter& painter);
   void paintCallout(QPainter& painter, std::size_t joint);
   void paintPreview(QPainter& painter);
+  void paintNames(QPainter& painter);
 
   Session& session_;
   Camera camera_;
   Renderer renderer_;
   Grip grip_;
-  Overlay* overlay_ = nullptr;
+  JointGrip jointGrip_;
+  Measure measure_;
+  Stroke stroke_;
+  QWidget* overlay_ = nullptr;
   std::function<void(const Pick&)> taker_;
   std::set<rig::Id> hidden_;
   QPointF pressed_, last_;
   bool boxing_ = false;
   bool dragged_ = false;
   bool framed_ = false;
-  bool jointsThrough_ = true;
+  bool jointsThrough_ = true, seesThrough_ = false, showsNames_ = false;
+  double signSize_ = 1;
+  Pickable pickable_ = Pickable::everything;
   QString error_;
 };
 

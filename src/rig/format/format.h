@@ -38,8 +38,11 @@ Json writeAxis(const AxisDef& axis, const AxisDef& other = {});
 Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index);
 Json writeJoint(const Joint& joint);
 
-Line readLine(const Node& n);
-Json writeLine(const Line& line);
+Group readGroup(const Node& n);
+Json writeGroup(const Group& group);
+
+// Texts without doubles, in alphabetical order.
+std::set<std::string> readTags(const Node& n);
 
 Field readField(const Node& n, const PartIndex& index);
 Json writeField(const Field& field);

@@ -128,7 +128,9 @@ Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
             "compliance_m_N",
             "pin_radius_m",
             "neighbours_collide",
-            "line"});
+            "group",
+            "slot",
+            "tags"});
   Joint j;
   j.id = n.at("id").integer();
   j.name = n.at("name").text();
@@ -158,7 +160,9 @@ Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
   n.maybe("compliance_m_N", j.compliance);
   n.maybe("pin_radius_m", j.pinRadius);
   n.maybe("neighbours_collide", j.neighboursCollide, &Node::boolean);
-  n.maybe("line", j.line, &Node::integer);
+  n.maybe("group", j.group, &Node::integer);
+  n.maybe("slot", j.slot, &Node::text);
+  if (n.has("tags")) j.tags = readTags(n.at("tags"));
   return j;
 }
 
@@ -187,7 +191,9 @@ Json writeJoint(const Joint& j) {
   if (j.compliance > 0) json["compliance_m_N"] = j.compliance;
   if (j.pinRadius != standard.pinRadius) json["pin_radius_m"] = j.pinRadius;
   if (j.neighboursCollide) json["neighbours_collide"] = true;
-  if (j.line != kNone) json["line"] = j.line;
+  if (j.group != kNone) json["group"] = j.group;
+  if (!j.slot.empty()) json["slot"] = j.slot;
+  if (!j.tags.empty()) json["tags"] = j.tags;
   return json;
 }
 

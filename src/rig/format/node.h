@@ -26,7 +26,9 @@ inline Json list(const Quat& q) {
 // A value of the file and where it stands.
 class Node {
  public:
-  Node(const Json& json, std::string place) : json_(json), place_(std::move(place)) {}
+  // With `mayHoldMore`, keys that are not known are passed over: they belong to a newer format.
+  Node(const Json& json, std::string place, bool mayHoldMore = false)
+      : json_(json), place_(std::move(place)), mayHoldMore_(mayHoldMore) {}
 
   [[noreturn]] void fail(const std::string& message) const { throw FileError(place_ + ": " + message); }
   const Json& json() const { return json_; }
@@ -37,10 +39,12 @@ class Node {
   }
 
   // Requires an object and refuses keys that are not known, so that a mistyped one is not silently lost.
-  void object(std::initializer_list<const char*> keys) const {
+  template <class Keys = std::initializer_list<const char*>>
+  void object(const Keys& keys) const {
     if (!json_.is_object()) fail("expected an object, found " + kind());
+    if (mayHoldMore_) return;
     for (const auto& [key, value] : json_.items())
-      if (std::none_of(keys.begin(), keys.end(), [&, &k = key](const char* known) { return k == known; }))
+      if (std::none_of(keys.begin(), keys.end(), [&, &k = key](const auto& known) { return k == known; }))
         Node(value, place_ + "." + key).fail("unknown key");
   }
   // One of the words, as its value.
@@ -57,12 +61,13 @@ class Node {
   bool has(const char* key) const { return json_.contains(key) && !json_.at(key).is_null(); }
   Node at(const char* key) const {
     if (!json_.contains(key)) fail(fmt::format("the key \"{}\" is missing", key));
-    return {json_.at(key), place_ + "." + key};
+    return {json_.at(key), place_ + "." + key, mayHoldMore_};
   }
   std::vector<Node> list() const {
     if (!json_.is_array()) fail("expected a list, found " + kind());
     std::vector<Node> nodes;
-    for (std::size_t i = 0; i < json_.size(); ++i) nodes.emplace_back(json_[i], fmt::format("{}[{}]", place_, i));
+    for (std::size_t i = 0; i < json_.size(); ++i)
+      nodes.emplace_back(json_[i], fmt::format("{}[{}]", place_, i), mayHoldMore_);
     return nodes;
   }
 
@@ -126,6 +131,7 @@ class Node {
  private:
   const Json& json_;
   std::string place_;
+  bool mayHoldMore_;
 };
 
 }  // namespace calm::rig

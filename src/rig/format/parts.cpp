@@ -140,7 +140,9 @@ Part readPart(const Node& n) {
             "motion",
             "locked_travel",
             "locked_turn",
-            "line"});
+            "group",
+            "slot",
+            "tags"});
   Part p;
   p.id = n.at("id").integer();
   p.name = n.at("name").text();
@@ -170,7 +172,9 @@ Part readPart(const Node& n) {
   if (n.has("motion")) p.motion = readMotion(n.at("motion"), p.pose);
   if (n.has("locked_travel")) p.lockedTravel = readAxisSet(n.at("locked_travel"));
   if (n.has("locked_turn")) p.lockedTurn = readAxisSet(n.at("locked_turn"));
-  n.maybe("line", p.line, &Node::integer);
+  n.maybe("group", p.group, &Node::integer);
+  n.maybe("slot", p.slot, &Node::text);
+  if (n.has("tags")) p.tags = readTags(n.at("tags"));
   return p;
 }
 
@@ -204,7 +208,9 @@ Json writePart(const Part& p) {
   if (p.motion) j["motion"] = writeMotion(*p.motion);
   if (p.lockedTravel != standard.lockedTravel) j["locked_travel"] = writeAxisSet(p.lockedTravel);
   if (p.lockedTurn != standard.lockedTurn) j["locked_turn"] = writeAxisSet(p.lockedTurn);
-  if (p.line != kNone) j["line"] = p.line;
+  if (p.group != kNone) j["group"] = p.group;
+  if (!p.slot.empty()) j["slot"] = p.slot;
+  if (!p.tags.empty()) j["tags"] = p.tags;
   return j;
 }
 

@@ -65,27 +65,6 @@ Json writeStage(const Stage& s) {
   return json;
 }
 
-Line readLine(const Node& n) {
-  n.object({"id", "name", "length_m", "links", "thickness_m", "mass_per_metre_kg_m"});
-  Line l;
-  l.id = n.at("id").integer();
-  l.name = n.at("name").text();
-  n.maybe("length_m", l.length);
-  n.maybe("links", l.links, &Node::integer);
-  n.maybe("thickness_m", l.thickness);
-  n.maybe("mass_per_metre_kg_m", l.massPerMetre);
-  return l;
-}
-
-Json writeLine(const Line& l) {
-  return {{"id", l.id},
-          {"name", l.name},
-          {"length_m", l.length},
-          {"links", l.links},
-          {"thickness_m", l.thickness},
-          {"mass_per_metre_kg_m", l.massPerMetre}};
-}
-
 Field readField(const Node& n, const PartIndex& index) {
   n.object({"type", "velocity_m_s", "linear_N_s_m", "quadratic_N_s2_m2", "centre_m", "strength_m_s2", "falloff",
             "core_m", "parts"});

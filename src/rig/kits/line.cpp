@@ -3,9 +3,12 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
-#include <map>
 #include <stdexcept>
+
+#include "rig/kits/builder.h"
+#include "rig/kits/group.h"
 
 namespace calm::rig {
 
@@ -106,64 +109,40 @@ Id makeLine(Rig& rig, const LineChoices& c) {
     if (end->tied && end->part != kNone && !rig.part(end->part))
       throw std::invalid_argument(fmt::format("there is no part {} to tie the line to", end->part));
   const std::vector<Vec3> corners = lineCorners(c, rig.stage.gravity);
-  Line line{rig.nextId++, rig.freeName(c.name), c.length, c.links, c.thickness, c.massPerMetre};
+  Builder builder(rig, static_cast<const Line&>(c), c.name, {});
   const double linkMass = c.massPerMetre * c.length / c.links;
-  Id above = kNone;
+  Id above = c.from.part;
   int made = 0;
   const auto tie = [&](Id a, Id b, const Vec3& at) {
-    Joint j;
-    j.id = rig.nextId++;
-    j.name = fmt::format("{} {}", line.name, ++made);
-    j.type = JointType::ball;
-    j.line = line.id;
-    const Vec3 axis = Vec3::UnitX();
-    j.a = sideAt(rig, a, at, axis);
-    j.b = sideAt(rig, b, at, axis);
-    rig.joints.push_back(j);
+    builder.joint(std::to_string(++made), JointType::ball, a, b, at);
   };
   for (int i = 0; i < c.links; ++i) {
-    const Vec3 whole = corners[i + 1] - corners[i];
-    Part p;
-    p.id = rig.nextId++;
-    p.name = fmt::format("{} link {}", line.name, i + 1);
-    p.shape = Capsule{c.thickness / 2, whole.norm()};
-    p.heft = Mass{linkMass};
-    p.pose = {(corners[i] + corners[i + 1]) / 2, Quat::FromTwoVectors(Vec3::UnitY(), whole.normalized())};
-    p.linearDamping = kLineLinearDamping;
-    p.angularDamping = kLineAngularDamping;
-    p.line = line.id;
-    rig.parts.push_back(p);
-    if (i > 0)
-      tie(above, p.id, corners[i]);
-    else if (c.from.tied)
-      tie(c.from.part, p.id, corners[0]);
-    above = p.id;
+    const Id link = builder.link(fmt::format("link {}", i + 1), corners[i], corners[i + 1], c.thickness, linkMass);
+    if (i > 0 || c.from.tied) tie(above, link, corners[i]);
+    above = link;
   }
   if (c.to.tied) tie(above, c.to.part, corners.back());
-  rig.lines.push_back(line);
-  return line.id;
+  return builder.group();
 }
 
 namespace {
 
-// A line's links and joints in their order, and the joints that tie its ends to what is not of the line.
+// A line's links in their order, and the joints that tie its ends to what is not of the line.
 struct Members {
   std::vector<Part> links;
-  std::vector<Joint> joints;
-  const Joint *from = nullptr, *to = nullptr;  // into joints; null where the end hangs free
+  const Joint *from = nullptr, *to = nullptr;  // into the rig's; null where the end hangs free
 };
 
 Members membersOf(const Rig& rig, Id line) {
   Members m;
   for (const Part& p : rig.parts)
-    if (p.line == line) m.links.push_back(p);
-  for (const Joint& j : rig.joints)
-    if (j.line == line) m.joints.push_back(j);
+    if (p.group == line) m.links.push_back(p);
   if (m.links.empty()) throw std::invalid_argument("the line has no links");
   const auto isLink = [&](Id id) {
     return std::any_of(m.links.begin(), m.links.end(), [&](const Part& p) { return p.id == id; });
   };
-  for (const Joint& j : m.joints) {
+  for (const Joint& j : rig.joints) {
+    if (j.group != line) continue;
     if (j.b.part == m.links.front().id && !isLink(j.a.part)) m.from = &j;
     if (j.a.part == m.links.back().id && !isLink(j.b.part)) m.to = &j;
   }
@@ -179,13 +158,13 @@ Vec3 tipOf(const Part& link, double side) {
 }  // namespace
 
 LineChoices choicesOf(const Rig& rig, Id id) {
-  const Line* line = rig.line(id);
+  const Group* group = rig.group(id);
+  const Line* line = group ? std::get_if<Line>(&group->form) : nullptr;
   if (!line) throw std::invalid_argument(fmt::format("there is no line with id {}", id));
   const Members m = membersOf(rig, id);
   LineChoices c;
-  c.name = line->name;
-  c.length = line->length, c.links = line->links;
-  c.thickness = line->thickness, c.massPerMetre = line->massPerMetre;
+  static_cast<Line&>(c) = *line;
+  c.name = group->name;
   c.from = {tipOf(m.links.front(), -1), m.from ? m.from->a.part : kNone, m.from != nullptr};
   c.to = {tipOf(m.links.back(), 1), m.to ? m.to->b.part : kNone, m.to != nullptr};
   if (m.from) c.from.point = restFrame(rig, m.from->a).position;
@@ -194,52 +173,15 @@ LineChoices choicesOf(const Rig& rig, Id id) {
 }
 
 void remakeLine(Rig& rig, Id id, const LineChoices& choices) {
-  const Members before = membersOf(rig, id);
-  Rig next = rig;
-  const auto ofLine = [&](const auto& item) { return item.line == id; };
-  std::erase_if(next.parts, ofLine);
-  std::erase_if(next.joints, ofLine);
-  std::erase_if(next.lines, [&](const Line& l) { return l.id == id; });
-  // Joints of other things to links wait outside until the new links are there.
-  const auto wasLink = [&](Id part) {
-    return std::any_of(before.links.begin(), before.links.end(), [&](const Part& p) { return p.id == part; });
+  const LineChoices before = choicesOf(rig, id);
+  // What the kit made then had room for its ends, wherever they are now.
+  const auto asItWas = [&](Rig& bare) {
+    LineChoices was = before;
+    was.length = std::max(was.length, (was.to.point - was.from.point).norm());
+    return makeLine(bare, was);
   };
-  const Id fresh = makeLine(next, choices);
-  next.line(fresh)->id = id;
-  std::map<Id, Id> ids{{fresh, id}};
-  std::size_t k = 0;
-  Id last = kNone;
-  for (Part& p : next.parts) {
-    if (p.line != fresh) continue;
-    const Part& old = before.links[std::min(k, before.links.size() - 1)];
-    Part kept = old;
-    kept.id = k < before.links.size() ? old.id : p.id;
-    kept.name = p.name, kept.shape = p.shape, kept.heft = p.heft, kept.pose = p.pose, kept.line = id;
-    ids[p.id] = last = kept.id;
-    p = kept;
-    ++k;
-  }
-  k = 0;
-  for (Joint& j : next.joints) {
-    if (j.line == fresh && !before.joints.empty()) {
-      const Joint& old = before.joints[std::min(k, before.joints.size() - 1)];
-      Joint kept = old;
-      kept.id = k < before.joints.size() ? old.id : j.id;
-      kept.name = j.name, kept.a = j.a, kept.b = j.b, kept.line = id;
-      j = kept;
-      ++k;
-    } else if (j.line == fresh) {
-      j.line = id;
-    }
-    for (Side* side : {&j.a, &j.b}) {
-      if (const auto to = ids.find(side->part); to != ids.end()) side->part = to->second;
-      if (!wasLink(side->part) || next.part(side->part)) continue;
-      side->part = last;
-      side->at = {0, std::get<Capsule>(next.part(last)->shape).length / 2, 0};
-    }
-  }
-  for (const Fault& f : faultsOf(next)) throw std::invalid_argument(f.text());
-  rig = std::move(next);
+  remake(
+      rig, id, asItWas, [&](Rig& bare) { return makeLine(bare, choices); }, true);
 }
 
 }  // namespace calm::rig

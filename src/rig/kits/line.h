@@ -12,13 +12,9 @@ struct LineEnd {
   bool tied = true;           // false: the end hangs free
 };
 
-struct LineChoices {
+struct LineChoices : Line {
   std::string name = "line";
   LineEnd from, to;
-  double length = 2;  // m, at least the distance between the ends
-  int links = 40;
-  double thickness = 0.02;  // m
-  double massPerMetre = 4;  // kg/m
 };
 
 // What keeps the line from being made, as the end of a sentence; empty if nothing does.
@@ -28,20 +24,15 @@ std::string faultOf(const LineChoices& choices);
 // straight line where there is no slack). `gravity` gives the way down.
 std::vector<Vec3> lineCorners(const LineChoices& choices, const Vec3& gravity);
 
-// Adds links (capsules) and ball joints; returns the line's id. The links get a little damping, so that a line left
+// Adds links (capsules) and ball joints; returns the group's id. The links get a little damping, so that a line left
 // alone falls quiet. Throws std::invalid_argument with faultOf's words.
 Id makeLine(Rig& rig, const LineChoices& choices);
 
 // The choices as the rig has them now: where its ends are is read from its first and last link.
 LineChoices choicesOf(const Rig& rig, Id line);
 
-// Makes the line anew after other choices, tied to what it was tied to. Links and joints that stay keep their ids and
-// what has been set on them by hand (strengths, axes, surfaces, layers); new ones are like the last. What else was
-// joined to links that are gone goes on to the last one. Throws std::invalid_argument with faultOf's words.
+// Makes the line anew after other choices, tied to what it was tied to; see remake(). Shapes and places of links are
+// the kit's, for its ends may have moved. Throws std::invalid_argument with faultOf's words.
 void remakeLine(Rig& rig, Id line, const LineChoices& choices);
-
-// The damping that links get, 1/s: air drag, and what stands for the rubbing of link on link.
-constexpr double kLineLinearDamping = 2.5;
-constexpr double kLineAngularDamping = 4;
 
 }  // namespace calm::rig
