@@ -157,7 +157,32 @@ void Session::mend(const rig::Finding& finding) {
 
 void Session::rerun() {
   advise();
-  live_ = std::make_unique<run::LiveRun>(history_.snapshot());
+  onTrial_ = false;
+  start(history_.snapshot());
+}
+
+bool Session::beginTrial(const std::function<void(rig::Rig&)>& change) {
+  auto tried = std::make_shared<rig::Rig>(rig());
+  try {
+    change(*tried);
+  } catch (const std::exception& e) {
+    emit message(QString::fromStdString(e.what()), true);
+    return false;
+  }
+  onTrial_ = true;
+  start(tried);
+  setPlaying(true);
+  return true;
+}
+
+void Session::endTrial() {
+  if (!onTrial_) return;
+  setPlaying(false);
+  rerun();
+}
+
+void Session::start(const rig::RigPtr& rig) {
+  live_ = std::make_unique<run::LiveRun>(rig);
   playhead_ = 0;
   framesSeen_ = 0;
   largestSeen_ = 0;

@@ -84,6 +84,11 @@ class Session : public QObject {
   void setPlayhead(double time);
   void stepFrames(int frames);
   void reset() { setPlayhead(0); }
+  // Runs a changed copy of the rig in place of the rig, from the start, until endTrial(): what is tried is no edit.
+  // False, with a message, if the change throws.
+  bool beginTrial(const std::function<void(rig::Rig&)>& change);
+  void endTrial();
+  bool onTrial() const { return onTrial_; }
 
   Quantity quantity() const { return quantity_; }
   void setQuantity(Quantity quantity);
@@ -111,6 +116,7 @@ class Session : public QObject {
 
  private:
   void rerun();
+  void start(const rig::RigPtr& rig);
   void advise();
   void tick();
 
@@ -121,7 +127,7 @@ class Session : public QObject {
   std::set<rig::Id> selection_;
   std::unique_ptr<run::LiveRun> live_;
   double playhead_ = 0;
-  bool playing_ = false;
+  bool playing_ = false, onTrial_ = false;
   std::size_t framesSeen_ = 0;
   mutable std::size_t largestSeen_ = 0;
   mutable double largestForce_ = 0;

@@ -148,6 +148,9 @@ class World {
 
   const JointReading& reading(JointId joint) const { return joints_.at(joint).reading; }
   const JointDef& joint(JointId joint) const { return joints_.at(joint).def; }
+  // kg or kg m^2: the inertia along or about a free axis, of the two bodies as this joint alone holds them. Throws
+  // std::invalid_argument if neither can move along it.
+  double inertiaAlong(JointId joint, int axis) const { return massSeenBy(joints_.at(joint), axis); }
   std::vector<ContactReading> contacts() const;
   std::vector<TouchReading> touches() const;
   double kineticEnergy(BodyId body) const;    // J

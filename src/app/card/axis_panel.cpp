@@ -8,6 +8,7 @@
 
 #include "app/card/field.h"
 #include "app/dials/axis_dial.h"
+#include "app/dials/plots.h"
 #include "app/look/look.h"
 #include "rig/posing.h"
 
@@ -76,7 +77,71 @@ AxisPanel::AxisPanel(Session& session, const std::vector<rig::Id>& joints, int k
   }
   if (axis.hasSpring() || axis.frequency > 0)
     addField(tr("Spring strength"), &AxisDef::springCap, effort, kNoLimit, tr("unlimited"));
+  if (joints.size() == 1) {
+    addSpring(axis);
+    addMotor(axis, turns);
+  }
   refresh();
+}
+
+// The step response, and the other way of giving the same spring.
+void AxisPanel::addSpring(const AxisDef& axis) {
+  const auto response = run::springResponse(session_.rig(), joints_[0], k_);
+  if (!response) return;
+  auto* plot = new StepPlot(*response);
+  auto* words = new QLabel(plot->words());
+  words->setObjectName("springWords");
+  words->setWordWrap(true);
+  words->setFont(look::font(look::Size::small));
+  words->setProperty("muted", true);
+  form_->addRow(plot);
+  form_->addRow(words);
+  const bool byFrequency = axis.frequency > 0;
+  auto* button = new QPushButton(byFrequency ? tr("Give it by stiffness") : tr("Give it by frequency"));
+  button->setAccessibleName(tr("%1, %2").arg(button->text(), word_));
+  form_->addRow(button);
+  connect(button, &QPushButton::clicked, this, [this, byFrequency, r = *response] {
+    const auto mass = run::inertiaAlong(session_.rig(), joints_[0], k_);
+    if (!mass) return;
+    const double omega = 2 * M_PI * r.frequency;
+    set(tr("give the spring"), [=](AxisDef& a) {
+      a.stiffness = byFrequency ? *mass * omega * omega : 0;
+      a.damping = byFrequency ? 2 * r.dampingRatio * *mass * omega : 0;
+      a.frequency = byFrequency ? 0 : r.frequency;
+      a.dampingRatio = byFrequency ? 0 : r.dampingRatio;
+    });
+  });
+}
+
+// The motor's envelope, and a test of it for as long as the button is down: not an edit, and nothing else is changed.
+void AxisPanel::addMotor(const AxisDef& axis, bool turns) {
+  if (!(axis.cap > 0)) return;
+  envelope_ = new EnvelopePlot(axis, turns);
+  envelopeWords_ = new QLabel;
+  envelopeWords_->setObjectName("motorWords");
+  envelopeWords_->setFont(look::font(look::Size::small));
+  envelopeWords_->setProperty("muted", true);
+  form_->addRow(envelope_);
+  form_->addRow(envelopeWords_);
+  auto* row = new QWidget;
+  auto* line = new QHBoxLayout(row);
+  line->setContentsMargins(0, 0, 0, 0);
+  for (const double way : {-1.0, 1.0}) {
+    auto* button = new QPushButton(way < 0 ? tr("Hold: back") : tr("Hold: on"));
+    button->setAccessibleName(tr("%1, %2").arg(button->text(), word_));
+    button->setToolTip(tr("Runs the motor for as long as it is held; the rig stays as it is"));
+    line->addWidget(button);
+    const rig::Id id = joints_[0];
+    connect(button, &QPushButton::pressed, this, [this, id, way] {
+      session_.beginTrial([&](rig::Rig& rig) {
+        AxisDef& tried = rig.joint(id)->axes[k_];
+        const double speed = tried.speed != 0 ? std::abs(tried.speed) : 1;
+        tried.speed = way * speed;
+      });
+    });
+    connect(button, &QPushButton::released, &session_, &Session::endTrial);
+  }
+  form_->addRow(row);
 }
 
 void AxisPanel::endTry() {
@@ -240,6 +305,18 @@ void AxisPanel::refresh() {
   for (; sweptFrames_ < recording.size(); ++sweptFrames_) {
     const double q = recording.frame(sweptFrames_).joints[index].position[k_];
     swept_ = swept_ ? std::pair(std::min(swept_->first, q), std::max(swept_->second, q)) : std::pair(q, q);
+  }
+  if (envelope_ && recording.size() != trailFrames_) {
+    trailFrames_ = recording.size();
+    std::vector<QPointF> trail;
+    for (std::size_t f = 1; f < recording.size(); ++f) {
+      const run::Frame &before = recording.frame(f - 1), &now = recording.frame(f);
+      const double rate =
+          (now.joints[index].position[k_] - before.joints[index].position[k_]) / (now.time - before.time);
+      trail.emplace_back(rate, now.joints[index].effort[k_]);
+    }
+    envelope_->setTrail(std::move(trail));
+    envelopeWords_->setText(envelope_->words());
   }
   const double q = frame->joints[index].position[k_];
   dial_->setReading(q, swept_);

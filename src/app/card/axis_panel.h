@@ -15,6 +15,7 @@ class QVBoxLayout;
 namespace calm::app {
 
 class AxisDial;
+class EnvelopePlot;
 
 class AxisPanel : public QWidget {
   Q_OBJECT
@@ -26,6 +27,8 @@ class AxisPanel : public QWidget {
 
  private:
   void addTry();
+  void addMotor(const AxisDef& axis, bool turns);
+  void addSpring(const AxisDef& axis);
   void tryAt(double value);
   void endTry();
   void addField(const QString& label, double AxisDef::*member, rig::Dimension dimension, double none,
@@ -41,8 +44,11 @@ class AxisPanel : public QWidget {
   QString word_;
   AxisDial* dial_;
   QLabel* now_;
+  EnvelopePlot* envelope_ = nullptr;
+  QLabel* envelopeWords_ = nullptr;
   QFormLayout* form_;
   std::optional<double> triedAt_;  // m or rad, while the range is tried
+  std::size_t trailFrames_ = 0;    // that the envelope shows
   std::size_t sweptFrames_ = 0;    // that swept_ covers
   std::optional<std::pair<double, double>> swept_;
 };

@@ -10,6 +10,7 @@
 #include "app/card/field.h"
 #include "app/card/row.h"
 #include "app/card/tags.h"
+#include "app/dials/cone_dial.h"
 #include "rig/joining.h"
 
 namespace calm::app {
@@ -24,6 +25,7 @@ JointPanel::JointPanel(Session& session, const std::vector<rig::Id>& joints, QWi
   const JointType type = first().type;
   using rig::Dimension;
   if (type == JointType::limb) {
+    addCone();
     addFormField(tr("Cone about across"), &JointForm::coneY, Dimension::angle);
     addFormField(tr("Cone about beside"), &JointForm::coneZ, Dimension::angle);
   }
@@ -43,6 +45,24 @@ JointPanel::JointPanel(Session& session, const std::vector<rig::Id>& joints, QWi
 
 void JointPanel::refresh() {
   for (AxisPanel* axis : axes_) axis->refresh();
+  const run::Frame* frame = session_.frame();
+  if (!cone_ || !frame || joints_.size() != 1) return;
+  const auto index = static_cast<std::size_t>(&first() - session_.rig().joints.data());
+  const auto leaning = [&](const run::Frame& f) {
+    return QPointF(f.joints[index].position[1], f.joints[index].position[2]);
+  };
+  std::vector<QPointF> trail;
+  for (std::size_t f = 0; f < session_.recording()->size(); ++f)
+    trail.push_back(leaning(session_.recording()->frame(f)));
+  cone_->setReading(leaning(*frame), std::move(trail));
+}
+
+void JointPanel::addCone() {
+  column_->addWidget(cone_ = new ConeDial);
+  cone_->setCone(first().form.coneY, first().form.coneZ);
+  connect(cone_, &ConeDial::chosen, this, [this](double y, double z) {
+    set(tr("drag cone"), [=](rig::Joint& joint) { joint.form.coneY = y, joint.form.coneZ = z; });
+  });
 }
 
 void JointPanel::set(const QString& what, const std::function<void(rig::Joint&)>& change) {

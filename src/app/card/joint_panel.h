@@ -12,6 +12,7 @@ class QVBoxLayout;
 namespace calm::app {
 
 class AxisPanel;
+class ConeDial;
 
 class JointPanel : public QWidget {
   Q_OBJECT
@@ -22,6 +23,7 @@ class JointPanel : public QWidget {
 
  private:
   void addType();
+  void addCone();
   void addFormField(const QString& label, double JointForm::*member, rig::Dimension dimension);
   void addSwitch(const QString& label, const QString& tip, bool rig::Joint::*member);
   void set(const QString& what, const std::function<void(rig::Joint&)>& change);
@@ -31,6 +33,7 @@ class JointPanel : public QWidget {
   std::vector<rig::Id> joints_;
   QVBoxLayout* column_;
   std::vector<AxisPanel*> axes_;
+  ConeDial* cone_ = nullptr;
 };
 
 }  // namespace calm::app

@@ -42,7 +42,7 @@ Maker::Maker(Session& session, const QString& title, const QString& hint, const 
     : QFrame(parent), session_(session) {
   setObjectName("maker");
   setStyleSheet(QString("#maker { border: 1px solid %1; border-radius: 8px; }").arg(look::kHairline.name()));
-  setFixedWidth(264);
+  setFixedWidth(276);
   auto* column = new QVBoxLayout(this);
   column->setContentsMargins(14, 10, 14, 12);
   auto* head = new QLabel(title);
