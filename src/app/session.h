@@ -20,7 +20,10 @@ namespace calm::app {
 // What is about to be made, drawn in the View before it is.
 struct Preview {
   std::optional<rig::Part> part;
-  std::vector<rig::Part> moved;  // parts as they will be
+  std::vector<rig::Part> moved;      // parts as they will be
+  std::vector<rig::Part> reference;  // what they are compared with
+  // Places where the two differ: what sticks out, and what is empty.
+  std::vector<Vec3> outside, emptiness;
   std::vector<Vec3> line;        // corners
   std::optional<Vec3> pivot;
   std::vector<rig::Id> partners;

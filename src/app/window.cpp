@@ -19,6 +19,7 @@
 #include "app/find/panel.h"
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
+#include "app/make/import.h"
 #include "app/make/kit.h"
 #include "app/make/maker.h"
 #include "app/make/many.h"
@@ -143,8 +144,9 @@ QWidget* Window::buildStageArea() {
   word->setFont(look::font(look::Size::small, true));
   word->setProperty("muted", true);
   strip->addWidget(word);
-  for (const auto& [kind, text] : {std::pair("part", tr("Part   P")), std::pair("joint", tr("Joint   J")),
-                                   std::pair("line", tr("Line   L")), std::pair("kit", tr("Kit   K"))}) {
+  for (const auto& [kind, text] :
+       {std::pair("part", tr("Part   P")), std::pair("joint", tr("Joint   J")), std::pair("line", tr("Line   L")),
+        std::pair("kit", tr("Kit   K")), std::pair("import", tr("Import"))}) {
     auto* button = new QPushButton(text);
     button->setObjectName(QString("add-") + kind);
     const QString name = kind;
@@ -266,6 +268,7 @@ void Window::buildActions() {
   add->addAction(action(tr("Joint"), Qt::Key_J, [this] { openPanel("joint"); }));
   add->addAction(action(tr("Line"), Qt::Key_L, [this] { openPanel("line"); }));
   add->addAction(action(tr("Kit: door, ladder, ring"), Qt::Key_K, [this] { openPanel("kit"); }));
+  add->addAction(action(tr("Import a mesh\u2026"), QKeySequence("Ctrl+I"), [this] { openPanel("import"); }));
   add->addAction(action(tr("Joints between many\u2026"), QKeySequence("Shift+J"), [this] { openPanel("joints"); }));
   QMenu* run = menuBar()->addMenu(tr("Run"));
   run->addAction(action(tr("Run or pause"), Qt::Key_Space, [this] { session_.setPlaying(!session_.playing()); }));
@@ -335,6 +338,7 @@ void Window::openPanel(const QString& kind) {
   if (kind == "joint") maker_ = new JointMaker(session_, stageArea_);
   if (kind == "line") maker_ = new LineMaker(session_, stageArea_);
   if (kind == "kit") maker_ = new KitMaker(session_, stageArea_);
+  if (kind == "import") maker_ = new ImportMaker(session_, stageArea_);
   if (kind == "copies") maker_ = new CopyMaker(session_, stageArea_);
   if (kind == "joints") maker_ = new ManyJointsMaker(session_, stageArea_);
   if (kind == "share") maker_ = new ShareMaker(session_, stageArea_);

@@ -11,6 +11,7 @@
 #include "app/advice/panel.h"
 #include "app/dials/axis_dial.h"
 #include "app/find/panel.h"
+#include "app/make/import.h"
 #include "app/recovery.h"
 #include "app/view/view.h"
 #include "rig/file.h"
@@ -295,6 +296,28 @@ TEST_F(Assembling, AKitStandsWhereItIsAskedForAndItsChoicesStayOpen) {
   EXPECT_EQ(std::get<calm::Box>(session.rig().part(leaf)->shape).size.x(), 1.2);
   key(Qt::Key_Z, Qt::ControlModifier);
   EXPECT_EQ(std::get<calm::Box>(session.rig().part(leaf)->shape).size.x(), 0.8);
+}
+
+TEST_F(Assembling, AMeshIsBroughtInWithAStandInThatIsChecked) {
+  window.openPanel("import");
+  auto* file = named<QLineEdit>("File");
+  file->setText(DEMO_FOLDER "/meshes/none.obj");
+  emit file->editingFinished();
+  auto* panel = qobject_cast<ImportMaker*>(window.maker());
+  ASSERT_NE(panel, nullptr);
+  ASSERT_TRUE(QTest::qWaitFor([&] { return !panel->isFitting(); }, 20000));
+  EXPECT_FALSE(panel->findChild<QPushButton*>("make")->isEnabled()) << "there is no such file";
+  file->setText(DEMO_FOLDER "/meshes/fairlead.obj");
+  emit file->editingFinished();
+  named<QComboBox>("Stand-in")->setCurrentText("convex pieces");
+  ASSERT_TRUE(QTest::qWaitFor([&] { return !panel->isFitting(); }, 20000));
+  EXPECT_TRUE(panel->findChild<QLabel*>("outcome")->text().startsWith("fairlead: covers 100.0 %")) << "the fit is told";
+  EXPECT_EQ(session.preview().reference.size(), 1u) << "the mesh is shown beside its stand-in";
+  pressMake();
+  const rig::Rig now = saved();
+  const rig::Part& part = *now.part(idNamed("fairlead"));
+  EXPECT_TRUE(std::holds_alternative<Compound>(part.shape));
+  EXPECT_NEAR(part.pose.position.y(), 0.2, 1e-6);
 }
 
 TEST_F(Assembling, AdviceIsShownAndMendedByOnePress) {

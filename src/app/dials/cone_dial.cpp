@@ -12,7 +12,7 @@ namespace calm::app {
 
 namespace {
 constexpr double kPi = std::numbers::pi;
-constexpr double kReach = kPi;      // rad, at the edge
+constexpr double kLeastReach = kPi / 2;  // rad, at the edge
 constexpr double kHandle = 6.5;     // px
 constexpr double kGrab = 12;        // px
 constexpr double kStep = kPi / 36;  // what a dragged rim snaps to
@@ -36,14 +36,19 @@ void ConeDial::setReading(std::optional<QPointF> now, std::vector<QPointF> trail
   update();
 }
 
+// The cone fills most of the plot; a rim that is dragged does not change the scale under the hand.
+double ConeDial::reach() const {
+  return held_ ? heldReach_ : std::clamp(1.4 * std::max(y_, z_), kLeastReach, kPi);
+}
+
 // Leaning about z moves the tip up, about y sideways.
 QPointF ConeDial::at(double aboutY, double aboutZ) const {
-  const double scale = (height() / 2.0 - 10) / kReach;
+  const double scale = (height() / 2.0 - 10) / reach();
   return {width() / 2.0 + scale * aboutY, height() / 2.0 - scale * aboutZ};
 }
 
 QPointF ConeDial::leaningAt(const QPointF& point) const {
-  const double scale = (height() / 2.0 - 10) / kReach;
+  const double scale = (height() / 2.0 - 10) / reach();
   return {(point.x() - width() / 2.0) / scale, (height() / 2.0 - point.y()) / scale};
 }
 
@@ -51,13 +56,13 @@ void ConeDial::paintEvent(QPaintEvent*) {
   QPainter painter(this);
   painter.setRenderHint(QPainter::Antialiasing);
   const QPointF center = at(0, 0);
-  const double edge = center.y() - at(0, kReach).y();
+  const double edge = center.y() - at(0, reach()).y();
   painter.setPen(look::kHairline);
   painter.setBrush(Qt::NoBrush);
   for (const double ring : {kPi / 6, kPi / 3, kPi / 2, kPi})
-    painter.drawEllipse(center, edge * ring / kReach, edge * ring / kReach);
-  painter.drawLine(at(-kReach, 0), at(kReach, 0));
-  painter.drawLine(at(0, -kReach), at(0, kReach));
+    if (ring <= reach() + 1e-9) painter.drawEllipse(center, edge * ring / reach(), edge * ring / reach());
+  painter.drawLine(at(-reach(), 0), at(reach(), 0));
+  painter.drawLine(at(0, -reach()), at(0, reach()));
   const bool cone = y_ > 0 || z_ > 0;
   if (cone) {
     painter.setPen(QPen(look::kTeal, 1.8));
@@ -74,21 +79,22 @@ void ConeDial::paintEvent(QPaintEvent*) {
   }
   painter.setPen(QPen(look::kTeal, 1.6));
   painter.setBrush(look::kPaper);
-  for (const QPointF& h : {at(y_ > 0 ? y_ : kParked * kReach, 0), at(0, z_ > 0 ? z_ : kParked * kReach)})
+  for (const QPointF& h : {at(y_ > 0 ? y_ : kParked * reach(), 0), at(0, z_ > 0 ? z_ : kParked * reach())})
     painter.drawEllipse(h, kHandle, kHandle);
 }
 
 void ConeDial::mousePressEvent(QMouseEvent* event) {
+  heldReach_ = reach();
   const auto near = [&](const QPointF& h) {
     return std::hypot(h.x() - event->position().x(), h.y() - event->position().y()) < kGrab;
   };
-  held_ = near(at(y_ > 0 ? y_ : kParked * kReach, 0)) ? 1 : near(at(0, z_ > 0 ? z_ : kParked * kReach)) ? 2 : 0;
+  held_ = near(at(y_ > 0 ? y_ : kParked * reach(), 0)) ? 1 : near(at(0, z_ > 0 ? z_ : kParked * reach())) ? 2 : 0;
 }
 
 void ConeDial::mouseMoveEvent(QMouseEvent* event) {
   if (held_ == 0) return;
   const QPointF lean = leaningAt(event->position());
-  double angle = std::clamp(held_ == 1 ? lean.x() : lean.y(), kStep, kReach - kStep);
+  double angle = std::clamp(held_ == 1 ? lean.x() : lean.y(), kStep, reach() - kStep);
   if (!(event->modifiers() & Qt::AltModifier)) angle = std::round(angle / kStep) * kStep;
   (held_ == 1 ? y_ : z_) = angle;
   // A cone has two radii: the first that is drawn gives the other.

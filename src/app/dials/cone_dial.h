@@ -33,7 +33,9 @@ class ConeDial : public QWidget {
   void mouseReleaseEvent(QMouseEvent* event) override;
 
  private:
-  double y_ = 0, z_ = 0;
+  double reach() const;  // rad, from the middle to the edge
+
+  double y_ = 0, z_ = 0, heldReach_ = 0;
   std::optional<QPointF> now_;
   std::vector<QPointF> trail_;
   int held_ = 0;  // 1: about y, 2: about z

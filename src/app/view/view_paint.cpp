@@ -47,6 +47,8 @@ void View::paintGL() {
     const QColor color = isParted(j) ? look::kBrick : look::loadColor(jointValue(j));
     renderer_.drawMarker(at, radius, marked && !isParted(j) ? look::kTeal : color, jointsThrough_);
   }
+  for (const rig::Part& p : session_.preview().reference)
+    renderer_.drawShape(p.shape, p.pose, look::kSand, look::kSand.darker(140));
   for (const rig::Part& p : session_.preview().moved)
     renderer_.drawShape(p.shape, p.pose, look::kTeal, look::kTeal, 0.45);
   if (session_.preview().part)
@@ -161,6 +163,22 @@ void View::paintPreview(QPainter& painter) {
     for (const Vec3& end : {preview.line.front(), preview.line.back()})
       if (const auto at = camera_.project(end)) painter.drawEllipse(*at, 4, 4);
   }
+  const auto mark = [&](const std::vector<Vec3>& places, const QColor& color, bool cross) {
+    painter.setPen(QPen(color, 1.6));
+    painter.setBrush(Qt::NoBrush);
+    for (const Vec3& place : places) {
+      const auto at = camera_.project(place);
+      if (!at) continue;
+      if (!cross) {
+        painter.drawEllipse(*at, 4, 4);
+        continue;
+      }
+      painter.drawLine(*at - QPointF(4, 4), *at + QPointF(4, 4));
+      painter.drawLine(*at - QPointF(4, -4), *at + QPointF(4, -4));
+    }
+  };
+  mark(preview.outside, look::kBrick, true);
+  mark(preview.emptiness, look::kAmber, false);
   if (preview.pivot)
     if (const auto at = camera_.project(*preview.pivot)) {
       painter.setPen(QPen(look::kTeal, 2));
