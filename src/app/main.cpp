@@ -18,7 +18,7 @@ namespace {
 int takePicture(calm::app::Session& session, calm::app::Window& window, const QString& file, double at) {
   QElapsedTimer waited;
   waited.start();
-  while (session.computing() && waited.elapsed() < 120000) QApplication::processEvents(QEventLoop::AllEvents, 20);
+  while ((session.computing() || window.isImporting()) && waited.elapsed() < 120000) QApplication::processEvents(QEventLoop::AllEvents, 20);
   if (!window.maker()) {
     session.setPlaying(false);
     session.setPlayhead(at);
@@ -42,11 +42,11 @@ int main(int argc, char** argv) {
   parser.setApplicationDescription("Calm Tether: a bench for joints");
   parser.addHelpOption();
   parser.addVersionOption();
-  parser.addPositionalArgument("rig", "A rig file to open; without one the jib hoist of Saltmarsh Quay.", "[rig]");
+  parser.addPositionalArgument("rig", "A rig file to open, or a mesh to import; without one the jib hoist of Saltmarsh Quay.", "[rig]");
   const QCommandLineOption picture("picture", "Keep a picture of the window as <file> (PNG) and leave.", "file");
   const QCommandLineOption at("at", "The moment of the run that the picture shows, in seconds.", "seconds", "3");
   const QCommandLineOption pick("select", "Select the part, joint or line of this name.", "name");
-  const QCommandLineOption panel("panel", "Open a panel: part, joint, line, copies, joints, cut, advice or find.",
+  const QCommandLineOption panel("panel", "Open a panel: part, joint, line, kit, import, copies, joints, cut, share, advice or find.",
                                  "name");
   parser.addOptions({picture, at, pick, panel});
   parser.process(app);
@@ -56,6 +56,8 @@ int main(int argc, char** argv) {
   const QStringList files = parser.positionalArguments();
   if (files.isEmpty()) {
     session.show(calm::rig::jibHoistSlice());
+  } else if (calm::app::Window::isMesh(files.front())) {
+    session.show({});
   } else if (!session.open(files.front())) {
     std::fprintf(stderr, "calm-tether: %s\n", qPrintable(session.lastFault()));
     if (parser.isSet(picture)) return 1;
@@ -65,6 +67,7 @@ int main(int argc, char** argv) {
   const QString folder = calm::app::Recovery::usualFolder();
   if (!parser.isSet(picture)) window.offerRecovery(folder);
   const calm::app::Recovery recovery(session, folder);
+  if (!files.isEmpty() && calm::app::Window::isMesh(files.front())) window.import(files.front());
   if (parser.isSet(pick)) session.selectByName(parser.value(pick));
   if (parser.isSet(panel)) window.openPanel(parser.value(panel));
   if (parser.isSet(picture)) return takePicture(session, window, parser.value(picture), parser.value(at).toDouble());

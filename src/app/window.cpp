@@ -3,11 +3,13 @@
 
 #include <QButtonGroup>
 #include <QCloseEvent>
+#include <QDropEvent>
 #include <QFileDialog>
 #include <QLabel>
 #include <QLineEdit>
 #include <QMenuBar>
 #include <QMessageBox>
+#include <QMimeData>
 #include <QPushButton>
 #include <QScrollArea>
 #include <QSettings>
@@ -46,6 +48,7 @@ QLabel* chip(const QString& name) {
 }  // namespace
 
 Window::Window(Session& session) : session_(session) {
+  setAcceptDrops(true);
   setStyleSheet(look::styleSheet());
   setFont(look::font(look::Size::text));
   resize(1280, 800);
@@ -351,11 +354,42 @@ void Window::openPanel(const QString& kind) {
       if (!maker_) return;
       maker_->take(pick);
       maker_->refresh();
+      maker_->setFocus();  // for Return and the panel's other keys
     });
   maker_->refresh();
   maker_->show();
   placeFloating();
   maker_->setFocus();
+}
+
+bool Window::isMesh(const QString& file) {
+  static const QStringList kinds{"obj", "stl", "ply", "gltf", "glb"};
+  return kinds.contains(QFileInfo(file).suffix().toLower());
+}
+
+void Window::import(const QString& file) {
+  if (!qobject_cast<ImportMaker*>(maker_)) openPanel("import");
+  static_cast<ImportMaker*>(maker_)->choose(file);
+}
+
+bool Window::isImporting() const {
+  const auto* import = qobject_cast<ImportMaker*>(maker_);
+  return import && import->isFitting();
+}
+
+// Files may be dropped anywhere: meshes are imported, anything else is opened as a rig.
+void Window::dragEnterEvent(QDragEnterEvent* event) {
+  if (event->mimeData()->hasUrls()) event->acceptProposedAction();
+}
+
+void Window::dropEvent(QDropEvent* event) {
+  const QList<QUrl> urls = event->mimeData()->urls();
+  if (urls.isEmpty()) return;
+  const QString file = urls.front().toLocalFile();
+  if (isMesh(file))
+    import(file);
+  else if (mayLeave() && session_.open(file))
+    noteRecent();
 }
 
 void Window::closeMaker() {

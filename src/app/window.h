@@ -28,6 +28,11 @@ class Window : public QMainWindow {
   // Asks what to do with work that a crash left behind.
   void offerRecovery(const QString& folder);
   void openPanel(const QString& kind);
+  // Whether the file's name is that of a mesh.
+  static bool isMesh(const QString& file);
+  // Opens the Import panel with the file.
+  void import(const QString& file);
+  bool isImporting() const;
   void closeMaker();
   Maker* maker() const { return maker_; }
   View* view() const { return view_; }
@@ -36,6 +41,8 @@ class Window : public QMainWindow {
 
  protected:
   void closeEvent(QCloseEvent* event) override;
+  void dragEnterEvent(QDragEnterEvent* event) override;
+  void dropEvent(QDropEvent* event) override;
   void resizeEvent(QResizeEvent* event) override;
   bool eventFilter(QObject* watched, QEvent* event) override;
 

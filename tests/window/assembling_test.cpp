@@ -298,6 +298,49 @@ TEST_F(Assembling, AKitStandsWhereItIsAskedForAndItsChoicesStayOpen) {
   EXPECT_EQ(std::get<calm::Box>(session.rig().part(leaf)->shape).size.x(), 0.8);
 }
 
+TEST_F(Assembling, MassIsGivenByValueDensityOrFactorAndItsSpreadByHand) {
+  select({"crate 1"});
+  enter("Mass", "20 kg");
+  enter("Mass", "x 1.5");
+  EXPECT_NEAR(saved().part(idNamed("crate 1"))->mass(), 30, 1e-9);
+  enter("Density", "500");
+  EXPECT_NEAR(saved().part(idNamed("crate 1"))->mass(), 32, 1e-9) << "0.4 m cubed";
+  enter("Centre of mass y", "-5 cm");
+  enter("Inertia about z, kg m\u00b2", "0.9");
+  const rig::Part crate = *saved().part(idNamed("crate 1"));
+  EXPECT_EQ(crate.center->y(), -0.05);
+  EXPECT_EQ((*crate.inertia)(2, 2), 0.9);
+  EXPECT_NEAR((*crate.inertia)(0, 0), 32 * 0.16 / 6, 1e-9) << "the others stay the solid's";
+  enter("Mass", "heavy");
+  EXPECT_NEAR(session.rig().part(crate.id)->mass(), 32, 1e-9);
+  EXPECT_TRUE(session.lastFault().contains("heavy"));
+  enter("Inertia about z, kg m\u00b2", "");
+  EXPECT_FALSE(saved().part(crate.id)->inertia) << "an empty field gives it back to the solid";
+}
+
+TEST_F(Assembling, ShiftSizesAllAlike) {
+  if (!viewIsThere()) return;
+  select({"crate 3"});
+  const Camera& camera = window.view()->camera();
+  for (const GripHandle& h : window.view()->grip().handles(camera)) {
+    if (h.kind != GripHandle::Kind::size || h.axis != 1 || h.side < 0) continue;
+    const QPointF from = *camera.project(h.at), to = *camera.project(h.at + Vec3(0, 0.4, 0));
+    QTest::mousePress(window.view(), Qt::LeftButton, {}, from.toPoint());
+    for (const QPointF& p : {(from + to) / 2, to}) {
+      QMouseEvent move(QEvent::MouseMove, p, window.view()->mapToGlobal(p), Qt::NoButton, Qt::LeftButton,
+                       Qt::ShiftModifier);
+      QApplication::sendEvent(window.view(), &move);
+    }
+    QTest::mouseRelease(window.view(), Qt::LeftButton, {}, to.toPoint());
+    break;
+  }
+  const rig::Part crate = *saved().part(idNamed("crate 3"));
+  const Vec3 size = std::get<calm::Box>(crate.shape).size;
+  EXPECT_NEAR(size.y(), 0.8, 0.1);
+  EXPECT_NEAR(size.x(), size.y(), 1e-9);
+  EXPECT_LT((crate.pose.position - Vec3(1.5, 0.2, 1.5)).norm(), 1e-9) << "about its middle";
+}
+
 TEST_F(Assembling, AMeshIsBroughtInWithAStandInThatIsChecked) {
   window.openPanel("import");
   auto* file = named<QLineEdit>("File");

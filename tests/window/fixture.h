@@ -49,6 +49,7 @@ class WindowTest : public testing::Test {
     ASSERT_NE(field, nullptr);
     field->setFocus();
     field->selectAll();
+    if (text.isEmpty()) QTest::keyClick(field, Qt::Key_Delete);
     QTest::keyClicks(field, text);
   }
   void enter(const QString& name, const QString& text) {

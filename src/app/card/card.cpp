@@ -9,6 +9,7 @@
 #include "app/card/field.h"
 #include "app/card/group_panel.h"
 #include "app/card/joint_panel.h"
+#include "app/card/mass_panel.h"
 #include "app/card/part_panel.h"
 #include "app/card/strength_gauge.h"
 #include "app/look/look.h"
@@ -234,34 +235,7 @@ void Card::buildPart(const rig::Part& part) {
   if (const auto* b = std::get_if<Box>(&part.shape))
     size = QString("%1 \u00d7 %2 \u00d7 %3").arg(length(b->size.x()), length(b->size.y()), length(b->size.z()));
   buildHeader(QString("%1 %2").arg(rig::word(part.role), rig::word(part.shape)), size);
-  const rig::Id id = part.id;
-  if (part.role == Role::dynamic) {
-    auto* row = new QWidget;
-    auto* layout = new QHBoxLayout(row);
-    layout->setContentsMargins(0, 0, 0, 0);
-    auto* label = new QLabel(tr("Mass"));
-    label->setProperty("muted", true);
-    auto* mass = new Field(rig::Dimension::mass, part.mass());
-    mass->setAlignment(Qt::AlignRight);
-    mass->setFixedWidth(110);
-    mass->setAccessibleName(tr("Mass"));
-    layout->addWidget(label, 1);
-    layout->addWidget(mass);
-    column_->addWidget(row);
-    const std::string before = mass->text().toStdString();
-    connect(mass, &QLineEdit::editingFinished, this, [this, mass, id, before] {
-      const auto value = mass->value();
-      if (mass->text().toStdString() == before) return;
-      if (!value || *value <= 0) {
-        emit session_.message(tr("\"%1\" is no mass above 0; type for example 500 kg").arg(mass->text()), true);
-        mass->setText(QString::fromStdString(before));
-        return;
-      }
-      session_.edit(tr("set mass of %1").arg(QString::fromStdString(session_.rig().partName(id))),
-                    [&](rig::Rig& rig) { rig.part(id)->heft = rig::Mass{*value}; });
-    });
-    reading(tr("Density"))->setText(words(part.mass() / volumeOf(part.shape), rig::Dimension::density));
-  }
+  if (part.role == Role::dynamic) column_->addWidget(new MassPanel(session_, {part.id}));
   rule();
   placeNow_ = reading(tr("Centre now"));
   speedNow_ = reading(tr("Speed now"));
@@ -311,7 +285,11 @@ void Card::buildMany() {
                   [&](rig::Rig& r) { rig::renameAll(r, order, names->text().trimmed().toStdString()); });
   });
   rule();
-  if (parts.size() == session_.selection().size()) column_->addWidget(new PartPanel(session_, parts));
+  if (parts.size() == session_.selection().size()) {
+    const auto moves = [&](rig::Id id) { return rig.part(id)->role == Role::dynamic; };
+    if (std::all_of(parts.begin(), parts.end(), moves)) column_->addWidget(new MassPanel(session_, parts));
+    column_->addWidget(new PartPanel(session_, parts));
+  }
   if (joints.size() == session_.selection().size()) {
     if (types.size() > 1) {
       auto* note = new QLabel(tr("These joints are of different types; what follows is of the first one's."));

@@ -154,6 +154,7 @@ double Grip::snapped(double value, const Camera& camera) const {
 
 void Grip::drag(const Camera& camera, const QPointF& pixel, Qt::KeyboardModifiers modifiers) {
   moved_ = true;
+  uniform_ = modifiers & Qt::ShiftModifier;
   if (!typed_.isEmpty()) return;
   double change = measure(camera, pixel) - grabbed_;
   if (held_->kind == GripHandle::Kind::turn) change = std::remainder(change, 2 * kPi);
@@ -208,7 +209,14 @@ std::vector<rig::Part> Grip::changed() const {
       const bool radial = !std::holds_alternative<Box>(p.shape) && held_->axis == 0;
       setSize(p.shape, held_->axis, before + held_->side * change_ * (radial ? 2 : 1));
       const double grown = sizesOf(p.shape)[held_->axis] - before;
-      if (!radial) p.pose.position += held_->side * grown / 2 * held_->line;
+      if (uniform_) {
+        p.shape = part->shape;
+        const Vec3 sizes = sizesOf(p.shape);
+        // Lengths before the radii that they bound.
+        for (int k = 2; k >= 0; --k)
+          if (sizes[k] > 0) setSize(p.shape, k, sizes[k] * (before + grown) / before);
+      } else if (!radial)
+        p.pose.position += held_->side * grown / 2 * held_->line;
     }
     list.push_back(p);
   }

@@ -39,7 +39,8 @@ class Grip {
   bool isHeld() const { return held_.has_value(); }
   // Takes the handle under the pixel, if there is one.
   void begin(const Camera& camera, const QPointF& pixel);
-  // Alt: off the grid and past the features of other parts, to which it snaps otherwise.
+  // Alt: off the grid and past the features of other parts, to which it snaps otherwise. Shift: a size changes all
+  // sizes alike, about the middle.
   void drag(const Camera& camera, const QPointF& pixel, Qt::KeyboardModifiers modifiers);
   // Digits, units, Return and Escape while something is held. Returns whether the key was taken.
   bool type(QKeyEvent* event);
@@ -64,7 +65,7 @@ class Grip {
   double grabbed_ = 0;  // what measure() was at the start
   double change_ = 0;   // m or rad
   QString typed_;
-  bool moved_ = false;
+  bool moved_ = false, uniform_ = false;
 };
 
 }  // namespace calm::app

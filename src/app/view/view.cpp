@@ -140,7 +140,8 @@ Aabb View::boundsOfParts(const std::set<rig::Id>& ids) const {
 }
 
 void View::frameAll() {
-  const Aabb box = boundsOfParts({});
+  Aabb box = boundsOfParts({});
+  for (const rig::Part& p : session_.preview().reference) box.include(boundsOf(p.shape, p.pose));
   if ((box.low.array() <= box.high.array()).all()) camera_.frame(box);
   update();
 }

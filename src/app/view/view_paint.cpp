@@ -15,7 +15,7 @@ constexpr double kMarkerRadius = 4;  // px
 
 void View::paintGL() {
   camera_.setViewport(size());
-  if (!framed_ && !session_.rig().parts.empty()) {
+  if (!framed_ && !(session_.rig().parts.empty() && session_.preview().reference.empty())) {
     frameAll();
     framed_ = true;
   }
@@ -78,7 +78,7 @@ void View::paintOverlay(QPainter& painter) {
     painter.setBrush(Qt::NoBrush);
     painter.drawRect(QRectF(pressed_, last_).normalized());
   }
-  if (rig.parts.empty()) {
+  if (rig.parts.empty() && !taker_) {
     painter.setPen(look::kInk);
     painter.setFont(look::font(look::Size::heading));
     painter.drawText(rect(), Qt::AlignCenter, tr("What are you building?\nBegin with a Part (P) or a Line (L)."));

@@ -44,7 +44,7 @@ struct FitCheck {
   double excess = 0;            // share of the shape's volume that is outside the surface
   double pokesOut = 0;          // m, of the vertex that is furthest outside the shape
   std::vector<Vec3> outside;    // vertices that are outside it
-  std::vector<Vec3> emptiness;  // middles of the longest stretches in the shape that the surface leaves empty
+  std::vector<Vec3> emptiness;  // points in the shape that the surface leaves empty, spread over it
 };
 FitCheck checkFit(const Surface& surface, const PlacedShape& shape);
 

@@ -194,6 +194,11 @@ Stretches shapeAlong(const PlacedShape& shape, double y, double z, const Aabb& b
   return joined(std::move(all));
 }
 
+// A stretch along x that is in the shape and not in the surface.
+struct Gap {
+  double from, to, y, z;
+};
+
 // How far outside the shape a point is; 0 within it.
 double outsideBy(const Vec3& point, const std::vector<ConvexCore>& cores) {
   ConvexCore dot;
@@ -254,23 +259,23 @@ FitCheck checkFit(const Surface& surface, const PlacedShape& shape) {
   const Inside inside(surface);
   const Vec3 span = bounds.high - bounds.low;
   double solid = 0, stand = 0, both = 0;
-  std::vector<std::pair<double, Vec3>> empty;
+  std::vector<Gap> empty;
   for (int i = 0; i < kLines; ++i)
     for (int j = 0; j < kLines; ++j) {
       const double y = bounds.low.y() + span.y() * (i + 0.5003) / kLines,
                    z = bounds.low.z() + span.z() * (j + 0.4997) / kLines;
       const Stretches in = inside.along(y, z), of = shapeAlong(shape, y, z, bounds);
       solid += lengthOf(in), stand += lengthOf(of), both += lengthOf(common(in, of));
-      for (const auto& [from, to] : without(of, in)) empty.emplace_back(to - from, Vec3((from + to) / 2, y, z));
+      for (const auto& [from, to] : without(of, in)) empty.push_back({from, to, y, z});
     }
   check.covered = solid > 0 ? both / solid : 0;
   check.excess = stand > 0 ? 1 - both / stand : 0;
-  constexpr std::size_t kShown = 60;
-  const std::size_t shown = std::min(kShown, empty.size());
-  std::partial_sort(empty.begin(), empty.begin() + static_cast<std::ptrdiff_t>(shown), empty.end(),
-                    [](const auto& a, const auto& b) { return a.first > b.first; });
-  for (std::size_t i = 0; i < shown; ++i)
-    if (empty[i].first > 0.01 * size) check.emptiness.push_back(empty[i].second);
+  std::erase_if(empty, [&](const auto& e) { return e.to - e.from < 0.01 * size; });
+  constexpr std::size_t kShown = 40;
+  for (std::size_t i = 0; i < std::min(kShown, empty.size()); ++i) {
+    const auto& [from, to, y, z] = empty[i * empty.size() / std::min(kShown, empty.size())];
+    for (const double share : {1.0 / 6, 0.5, 5.0 / 6}) check.emptiness.emplace_back(from + share * (to - from), y, z);
+  }
   return check;
 }
 
