@@ -5,9 +5,14 @@
 #include "rig/advice/advice.h"
 #include "rig/copies.h"
 #include "rig/edits.h"
+#include "rig/features.h"
 #include "rig/history.h"
 #include "rig/joining.h"
+#include "rig/kits/group.h"
 #include "rig/kits/line.h"
+#include "rig/kits/placed.h"
+#include "rig/selection.h"
+#include "rig/sharing.h"
 
 namespace {
 
@@ -77,6 +82,33 @@ void remakeAChain(benchmark::State& state) {
     remakeLine(r, r.groups[3].id, choices);
   });
 }
+void makeADoor(benchmark::State& state) {
+  onTheBigRig(state, [](Rig& r) { makePlaced(r, Door{}, "gate", {}); });
+}
+void shareWithAll(benchmark::State& state) {
+  onTheBigRig(state, [](Rig& r) {
+    std::vector<Id> others;
+    for (const Joint& j : r.joints) others.push_back(j.id);
+    r.joints[0].breakForce = 900;
+    share(r, others[0], others, {});
+  });
+}
+void tagAll(benchmark::State& state) {
+  onTheBigRig(state, [](Rig& r) { setTags(r, allLinks(), {"wet"}); });
+}
+void groupAChain(benchmark::State& state) {
+  onTheBigRig(state, [](Rig& r) {
+    ungroup(r, r.groups[3].id);
+    groupByHand(r, {r.parts[301].id, r.parts[302].id}, "pair");
+  });
+}
+void chooseTheAssembly(benchmark::State& state) {
+  for (auto _ : state) benchmark::DoNotOptimize(assemblyOf(bigRig(), {bigRig().parts[500].id}).size());
+}
+void listAllFeatures(benchmark::State& state) {
+  for (auto _ : state)
+    for (const Part& p : bigRig().parts) benchmark::DoNotOptimize(featuresOf(p).size());
+}
 void findNeighbours(benchmark::State& state) {
   for (auto _ : state) benchmark::DoNotOptimize(neighbours(bigRig(), allLinks(), 0.6, 8).size());
 }
@@ -88,6 +120,12 @@ BENCHMARK(duplicateAll)->Unit(benchmark::kMillisecond);
 BENCHMARK(mirrorOneChain)->Unit(benchmark::kMillisecond);
 BENCHMARK(deleteAChain)->Unit(benchmark::kMillisecond);
 BENCHMARK(remakeAChain)->Unit(benchmark::kMillisecond);
+BENCHMARK(makeADoor)->Unit(benchmark::kMillisecond);
+BENCHMARK(shareWithAll)->Unit(benchmark::kMillisecond);
+BENCHMARK(tagAll)->Unit(benchmark::kMillisecond);
+BENCHMARK(groupAChain)->Unit(benchmark::kMillisecond);
+BENCHMARK(chooseTheAssembly)->Unit(benchmark::kMillisecond);
+BENCHMARK(listAllFeatures)->Unit(benchmark::kMillisecond);
 BENCHMARK(findNeighbours)->Unit(benchmark::kMillisecond);
 BENCHMARK(seekAdvice)->Unit(benchmark::kMillisecond);
 
