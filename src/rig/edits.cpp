@@ -6,7 +6,7 @@
 #include <algorithm>
 #include <stdexcept>
 
-#include "engine/contact/core.h"
+#include "engine/contact/collide.h"
 
 namespace calm::rig {
 
@@ -100,14 +100,39 @@ std::optional<Vec3> slabEdge(const Part& part, const Vec3& pivot) {
   return part.pose.rotation * Vec3::Unit(toU < toV ? v : u);
 }
 
+// Square to the face where two parts touch or face each other, from a to b; none for what has no sides.
+std::optional<Vec3> touchNormal(const Part& a, const Part& b) {
+  Collider ca, cb;
+  ca.core = facingCore(a), cb.core = facingCore(b);
+  Manifold touch;
+  constexpr double kFacing = 1;  // m, as far as a joint may reach
+  collide(ca, cb, kFacing, touch);
+  if (touch.points.empty()) return std::nullopt;
+  return touch.normal;
+}
+
+Vec3 longestAxis(const Part& part) {
+  if (const auto* box = std::get_if<Box>(&part.shape)) {
+    int longest = 0;
+    box->size.maxCoeff(&longest);
+    return part.pose.rotation * Vec3::Unit(longest);
+  }
+  return part.pose.rotation * Vec3::UnitY();
+}
+
 }  // namespace
 
-Vec3 likelyAxis(const Rig& rig, Id a, Id b) {
+Vec3 likelyAxis(const Rig& rig, Id a, Id b, JointType type) {
   const Part *pa = rig.part(a), *pb = rig.part(b);
   const Vec3 pivot = likelyPivot(rig, a, b);
+  if (type == JointType::planar && pa && pb)
+    if (const auto normal = touchNormal(*pa, *pb)) return *normal;
   // A wheel or a pin turns about its own axis.
   for (const Part* part : {pb, pa})
     if (part && std::holds_alternative<Cylinder>(part->shape)) return part->pose.rotation * Vec3::UnitY();
+  const bool slides = type == JointType::slider || type == JointType::cylinder || type == JointType::screw;
+  for (const Part* part : {pb, pa})
+    if (slides && part && part->role == Role::dynamic) return longestAxis(*part);
   for (const Part* part : {pb, pa})
     if (part && part->role == Role::dynamic)
       if (const auto edge = slabEdge(*part, pivot)) return *edge;

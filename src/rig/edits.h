@@ -21,9 +21,11 @@ Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3&
 // Where a joint between the two most likely belongs: the middle of the gap between their surfaces, or of the overlap,
 // along the line between their centres; the touching end of a capsule; a part's top for the world.
 Vec3 likelyPivot(const Rig& rig, Id a, Id b);
-// A likely axis for a hinge there: a cylinder's own; the nearest edge of a thin box that moves; otherwise the world
-// axis most square to the line between the two centres, level if it can be.
-Vec3 likelyAxis(const Rig& rig, Id a, Id b);
+// A likely axis for a joint of this type there. A planar joint's is square to the face where the two touch; what slides
+// does so along a cylinder's own axis or the moving part's longest. What turns does so about a cylinder's own axis or
+// the nearest edge of a thin box that moves; otherwise about the world axis most square to the line between the two
+// centres, level if it can be.
+Vec3 likelyAxis(const Rig& rig, Id a, Id b, JointType type = JointType::hinge);
 
 // What of a part faces its neighbours: the shape itself, or its box where that is not convex. In world coordinates.
 ConvexCore facingCore(const Part& part);

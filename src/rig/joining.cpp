@@ -27,7 +27,7 @@ std::set<std::pair<Id, Id>> joinedPairs(const Rig& rig) {
 }
 
 Id joinLikely(Rig& rig, JointType type, Id a, Id b) {
-  return addJoint(rig, type, a, b, likelyPivot(rig, a, b), likelyAxis(rig, a, b));
+  return addJoint(rig, type, a, b, likelyPivot(rig, a, b), likelyAxis(rig, a, b, type));
 }
 
 bool isMoving(const Rig& rig, Id id) {

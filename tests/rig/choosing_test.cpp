@@ -79,6 +79,14 @@ TEST(Pivots, MoveAndTurnOnBothSides) {
       << "the zero of the angle stays where it was";
 }
 
+TEST(Pivots, AxesAreGuessedFromWhatTouchesAndWhatSlides) {
+  Rig rig;
+  const Id slab = addBox(rig, {0, 0, 0}, {4, 0.2, 4}, Role::fixed);
+  const Id crate = addBox(rig, {0.5, 0.6, 0.3}, {1.5, 1, 1});
+  EXPECT_NEAR(std::abs(likelyAxis(rig, slab, crate, JointType::planar).y()), 1, 1e-9) << "square to the touching face";
+  EXPECT_NEAR(std::abs(likelyAxis(rig, slab, crate, JointType::slider).x()), 1, 1e-9) << "along the longest side";
+}
+
 struct Row {
   Rig rig;
   Id beam, top, middle, last, lone, first, second;

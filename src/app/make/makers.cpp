@@ -142,7 +142,7 @@ Vec3 JointMaker::pivot() const {
 
 Vec3 JointMaker::axis() const {
   if (axis_->currentIndex() > 0) return Vec3::Unit(axis_->currentIndex() - 1);
-  return rig::likelyAxis(session_.rig(), idOf(a_), idOf(b_));
+  return rig::likelyAxis(session_.rig(), idOf(a_), idOf(b_), kPairTypes[type_->currentIndex()]);
 }
 
 QString JointMaker::preview(Preview& preview) {
