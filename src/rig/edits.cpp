@@ -173,6 +173,7 @@ void remove(Rig& rig, const std::set<Id>& ids) {
   dropEmptyGroups(rig);
   const auto missing = [&](Id id) { return id != kNone && !rig.part(id) && !rig.joint(id); };
   std::erase_if(rig.cues, [&](const Cue& c) { return missing(c.part) || missing(c.joint) || missing(c.whenParted); });
+  std::erase_if(rig.expectations, [&](const Expectation& e) { return missing(e.of) || missing(e.reading.of); });
   // A field that acts on all has no list; one whose parts are all gone goes too.
   std::erase_if(rig.fields, [&](Field& f) { return std::erase_if(f.parts, missing) > 0 && f.parts.empty(); });
 }

@@ -17,7 +17,7 @@ namespace {
 constexpr std::uintmax_t kLargestFile = 512u << 20;  // bytes
 
 Rig readRig(const Node& n, Newer newer) {
-  n.object({"format", "version", "name", "stage", "parts", "joints", "groups", "fields", "cues"});
+  n.object({"format", "version", "name", "stage", "parts", "joints", "groups", "fields", "cues", "expectations"});
   if (n.at("format").text() != "calm-tether-rig")
     n.at("format").fail("is not \"calm-tether-rig\"; this is no rig file");
   const int version = n.at("version").integer();
@@ -40,6 +40,8 @@ Rig readRig(const Node& n, Newer newer) {
     for (const Node& field : n.at("fields").list()) rig.fields.push_back(readField(field, index));
   if (n.has("cues"))
     for (const Node& cue : n.at("cues").list()) rig.cues.push_back(readCue(cue, rig, index));
+  if (n.has("expectations"))
+    for (const Node& e : n.at("expectations").list()) rig.expectations.push_back(readExpectation(e, rig, index));
   const auto reserve = [&](Id id) { rig.nextId = std::max(rig.nextId, id + 1); };
   for (const Part& p : rig.parts) reserve(p.id);
   for (const Joint& j : rig.joints) reserve(j.id);
@@ -132,6 +134,7 @@ std::string formatRig(const Rig& rig) {
   for (const Group& g : rig.groups) json["groups"].push_back(writeGroup(g));
   for (const Field& f : rig.fields) json["fields"].push_back(writeField(f));
   for (const Cue& c : rig.cues) json["cues"].push_back(writeCue(c, rig));
+  for (const Expectation& e : rig.expectations) json["expectations"].push_back(writeExpectation(e, rig));
   return json.dump(1) + "\n";
 }
 

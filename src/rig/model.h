@@ -12,6 +12,7 @@
 #include "engine/joint/joint.h"
 #include "engine/shape/shape.h"
 #include "engine/solve/field.h"
+#include "rig/expectation.h"
 #include "rig/kits/forms.h"
 
 namespace calm::rig {
@@ -151,6 +152,7 @@ struct Rig {
   std::vector<Group> groups;
   std::vector<Field> fields;
   std::vector<Cue> cues;
+  std::vector<Expectation> expectations;
   Id nextId = 1;
   int newerVersion = 0;  // of the file, where that is newer than what is known here: not all of it may be here
 

@@ -44,7 +44,10 @@ const std::vector<Unit>& unitsOf(Dimension dimension) {
   static const std::vector<Unit> damping{{"kN s/m", 1e3, true}, {"N s/m", 1, true}, {"kg/s", 1, false}};
   static const std::vector<Unit> turnDamping{{"N m s/rad", 1, true}, {"Nms/rad", 1, false}};
   static const std::vector<Unit> frequency{{"kHz", 1e3, false}, {"Hz", 1, true}, {"rpm", 1 / 60.0, false}};
+  static const std::vector<Unit> energy{{"MJ", 1e6, true}, {"kJ", 1e3, true}, {"J", 1, true}, {"mJ", 1e-3, true}};
   switch (dimension) {
+    case Dimension::energy:
+      return energy;
     case Dimension::length:
       return length;
     case Dimension::mass:

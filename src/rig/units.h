@@ -23,7 +23,8 @@ enum class Dimension {
   turnStiffness,
   damping,
   turnDamping,
-  frequency
+  frequency,
+  energy
 };
 
 // The value in SI of "30 cm", "12 in", "5 kN", "1.5" (SI when no unit is given); nothing if it is no such quantity or

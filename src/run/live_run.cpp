@@ -6,13 +6,6 @@
 
 namespace calm::run {
 
-namespace {
-std::size_t framesOf(const rig::Stage& stage) {
-  const double frames = std::clamp(std::round(stage.duration * stage.frameRate), 1.0, 1e7);
-  return static_cast<std::size_t>(frames) + 1;
-}
-}  // namespace
-
 LiveRun::LiveRun(rig::RigPtr rig)
     : recording_(std::make_shared<Recording>(rig, framesOf(rig->stage))),
       thread_([this](const std::stop_token& stop) { work(stop); }) {}

@@ -39,7 +39,9 @@ void Recording::append(const CompiledRig& run, const Residual& residual) {
     }
     if (r.parted) parted_[j].store(r.partedAt, std::memory_order_relaxed);
   }
-  frame->energy = run.world.energy().total();
+  const Energy energy = run.world.energy();
+  frame->energy = energy.total();
+  frame->kineticEnergy = energy.kinetic;
   frame->residual = residual;
   const std::size_t at = count_.load(std::memory_order_relaxed);
   frames_[at] = std::move(frame);
@@ -49,6 +51,19 @@ void Recording::append(const CompiledRig& run, const Residual& residual) {
 std::optional<double> Recording::partedAt(std::size_t j) const {
   const double t = parted_[j].load(std::memory_order_relaxed);
   return t < 0 ? std::nullopt : std::optional(t);
+}
+
+std::size_t framesOf(const rig::Stage& stage) {
+  const double frames = std::clamp(std::round(stage.duration * stage.frameRate), 1.0, 1e7);
+  return static_cast<std::size_t>(frames) + 1;
+}
+
+std::shared_ptr<const Recording> record(const rig::RigPtr& rig, const std::atomic<bool>* stop) {
+  auto recording = std::make_shared<Recording>(rig, framesOf(rig->stage));
+  CompiledRig run = compile(*rig);
+  recording->append(run, {});
+  while (recording->size() < recording->capacity() && !(stop && stop->load())) recording->append(run, run.step());
+  return recording;
 }
 
 std::optional<double> wouldPartAt(const Recording& recording, std::size_t joint, std::optional<double> force,

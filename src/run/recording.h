@@ -34,8 +34,9 @@ struct Frame {
   double time = 0;  // s
   std::vector<PartSample> parts;
   std::vector<JointSample> joints;
-  double energy = 0;  // J
-  Residual residual;  // of the frame
+  double energy = 0;         // J
+  double kineticEnergy = 0;  // J, of it
+  Residual residual;         // of the frame
 };
 
 // A joint's largest values over a run and when they came.
@@ -73,6 +74,12 @@ class Recording {
   std::unique_ptr<std::atomic<double>[]> parted_;
   std::atomic<std::size_t> count_{0};
 };
+
+// Of a run of the stage's duration, the start included.
+std::size_t framesOf(const rig::Stage& stage);
+
+// A whole run of the rig's stage, computed here and now. Throws CompileError. With `stop` set meanwhile it ends early.
+std::shared_ptr<const Recording> record(const rig::RigPtr& rig, const std::atomic<bool>* stop = nullptr);
 
 // The first time at which the joint's recorded load would part it at these strengths, if it would.
 std::optional<double> wouldPartAt(const Recording& recording, std::size_t joint, std::optional<double> force,

@@ -111,4 +111,62 @@ TEST_F(Cli, BadInputsGiveOneClearLine) {
   expectOneClearLine(cli("run " + at("bad.json")), "parts[0]");
 }
 
+// A block on a rod that swings; what is expected of it is met or not.
+std::string swing(const std::string& expectations) {
+  return R"({"format": "calm-tether-rig", "version": 1, "stage": {"ground": null, "duration_s": 1}, "parts": [
+    {"id": 1, "name": "bob", "shape": {"type": "box", "size_m": [0.2, 0.2, 0.2]}, "position_m": [1, 0, 0], "mass_kg": 3}],
+    "joints": [{"id": 2, "name": "pin", "type": "hinge", "a": null, "b": "bob", "pivot_m": [0, 0, 0], "axis": [0, 0, 1]}],
+    "expectations": [)" +
+         expectations + "]}";
+}
+
+TEST_F(Cli, ChecksWhatIsExpectedAndSaysSoByItsExitCode) {
+  std::ofstream(at("good.rig.json")) << swing(
+      R"({"what": "holds"}, {"what": "stays", "reading": "force of pin", "high": 100})");
+  std::ofstream(at("bad.rig.json")) << swing(R"({"what": "stays", "reading": "force of pin", "high": 50})");
+  std::ofstream(at("none.rig.json")) << swing("");
+  const Outcome good = cli("check " + at("good.rig.json"));
+  EXPECT_EQ(good.code, 0) << good.text;
+  EXPECT_THAT(good.text, testing::HasSubstr("2 of 2 met"));
+  const Outcome bad = cli("check " + at("good.rig.json") + " " + at("bad.rig.json"));
+  EXPECT_EQ(bad.code, 2);
+  EXPECT_THAT(bad.text, testing::HasSubstr("FAILED  force of pin stays below 50 N"));
+  expectOneClearLine(cli("check " + at("none.rig.json")), "nothing is expected");
+}
+
+TEST_F(Cli, SweepsInShardsGoesOnAndMerges) {
+  std::ofstream(at("s.rig.json")) << swing("");
+  const std::string plan =
+      "sweep " + at("s.rig.json") + " --vary \"mass of bob = 1 kg..4 kg : 4\" --read \"peak force of pin\"";
+  ASSERT_EQ(cli(plan + " --out " + at("all.csv") + " --jobs 1").code, 0);
+  for (const char* shard : {"1", "2"}) {
+    const Outcome o = cli(plan + " --shard " + shard + "/2 --out " + at(shard));
+    EXPECT_EQ(o.code, 0) << o.text;
+  }
+  ASSERT_EQ(cli("merge " + at("merged.csv") + " " + at("1") + " " + at("2")).code, 0);
+  const auto read = [&](const char* name) {
+    std::ifstream file(at(name));
+    return std::string(std::istreambuf_iterator<char>(file), {});
+  };
+  EXPECT_EQ(read("merged.csv"), read("all.csv"));
+  const std::string whole = read("all.csv");
+  std::ofstream(at("cut.csv")) << whole.substr(0, whole.size() - 5);
+  const Outcome on = cli(plan + " --out " + at("cut.csv"));
+  EXPECT_THAT(on.text, testing::HasSubstr("4 of 4 points, 1 of them now"));
+  EXPECT_EQ(read("cut.csv"), whole);
+  expectOneClearLine(cli("sweep " + at("s.rig.json") + " --vary \"colour of bob = 1, 2\" --out " + at("x.csv")),
+                     "colour of bob");
+  expectOneClearLine(cli(plan + " --shard 3/2 --out " + at("x.csv")), "3/2");
+  EXPECT_FALSE(std::filesystem::exists(at("x.csv"))) << "nothing is left half-written";
+}
+
+TEST_F(Cli, ImportsAMesh) {
+  std::ofstream(at("tri.obj")) << "v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nf 1 3 2\nf 1 2 4\nf 1 4 3\nf 2 3 4\n";
+  const Outcome o = cli("import " + at("tri.obj") + " " + at("tri.rig.json") + " --unit \"1 cm\"");
+  EXPECT_EQ(o.code, 0) << o.text;
+  EXPECT_THAT(o.text, testing::HasSubstr("covers 100.0 %"));
+  EXPECT_EQ(cli("run " + at("tri.rig.json") + " --seconds 0.1").code, 0);
+  expectOneClearLine(cli("import " + at("none.obj") + " " + at("x.rig.json")), "none.obj");
+}
+
 }  // namespace

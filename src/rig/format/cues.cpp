@@ -10,7 +10,8 @@ constexpr std::array kCueWords = {std::pair{Cue::Act::impulse, "impulse"}, std::
                                   std::pair{Cue::Act::cut, "cut"},         std::pair{Cue::Act::axis, "axis"},
                                   std::pair{Cue::Act::gravity, "gravity"}};
 
-// A joint by id or, if only one bears it, by name.
+}  // namespace
+
 Id readJointId(const Node& n, const Rig& rig) {
   Id found = kNone;
   for (const Joint& j : rig.joints) {
@@ -22,8 +23,6 @@ Id readJointId(const Node& n, const Rig& rig) {
   if (found == kNone) n.fail(fmt::format("there is no joint {}", n.json().dump()));
   return found;
 }
-
-}  // namespace
 
 Cue readCue(const Node& n, const Rig& rig, const PartIndex& index) {
   n.object({"at_s", "when_parted", "do", "part", "joint", "role", "impulse_N_s", "at_m", "axis", "settings",

@@ -47,6 +47,12 @@ std::set<std::string> readTags(const Node& n);
 Field readField(const Node& n, const PartIndex& index);
 Json writeField(const Field& field);
 
+// A joint by id or, if only one bears it, by name.
+Id readJointId(const Node& n, const Rig& rig);
+
+Expectation readExpectation(const Node& n, const Rig& rig, const PartIndex& index);
+Json writeExpectation(const Expectation& expectation, const Rig& rig);
+
 Cue readCue(const Node& n, const Rig& rig, const PartIndex& index);
 Json writeCue(const Cue& cue, const Rig& rig);
 
