@@ -186,7 +186,7 @@ void Session::start(const rig::RigPtr& rig) {
   playhead_ = 0;
   framesSeen_ = 0;
   largestSeen_ = 0;
-  largestForce_ = 0;
+  largest_ = {};
   shownError_.clear();
   emit changed();
 }
@@ -227,15 +227,21 @@ double Session::loadFraction(std::size_t joint, const run::JointSample& sample) 
     return std::max(j.breakForce ? sample.force / *j.breakForce : 0,
                     j.breakTorque ? sample.torque / *j.breakTorque : 0);
   // Without a strength nothing can fail: the ramp stops short of its red end.
-  const double largest = largestForce();
+  const double largest = this->largest().force;
   return largest > 0 ? std::min(sample.force / largest, 0.999) : 0;
 }
 
-double Session::largestForce() const {
-  for (; hasFrames() && largestSeen_ < recording()->size(); ++largestSeen_)
-    for (const run::JointSample& s : recording()->frame(largestSeen_).joints)
-      largestForce_ = std::max(largestForce_, static_cast<double>(s.force));
-  return largestForce_;
+const Session::Largest& Session::largest() const {
+  for (; hasFrames() && largestSeen_ < recording()->size(); ++largestSeen_) {
+    const run::Frame& frame = recording()->frame(largestSeen_);
+    for (const run::JointSample& s : frame.joints) largest_.force = std::max(largest_.force, double(s.force));
+    for (std::size_t i = 0; i < frame.parts.size(); ++i) {
+      if (rig().parts[i].role != Role::dynamic) continue;
+      largest_.speed = std::max(largest_.speed, frame.parts[i].velocity.norm());
+      largest_.energy = std::max(largest_.energy, run::kineticEnergyOf(rig().parts[i], frame.parts[i]));
+    }
+  }
+  return largest_;
 }
 
 void Session::tick() {

@@ -24,12 +24,13 @@ struct Preview {
   std::vector<rig::Part> reference;  // what they are compared with
   // Places where the two differ: what sticks out, and what is empty.
   std::vector<Vec3> outside, emptiness;
-  std::vector<Vec3> line;        // corners
+  std::vector<Vec3> line;  // corners
   std::optional<Vec3> pivot;
   std::vector<rig::Id> partners;
 };
 
-enum class Quantity { load, separation };
+// What the lanes show.
+enum class Quantity { load, separation, stops, drive, speed, energy };
 
 class Session : public QObject {
   Q_OBJECT
@@ -76,6 +77,8 @@ class Session : public QObject {
   // --- The run ---
   // Null until the first run.
   const run::Recording* recording() const { return live_ ? live_->recording().get() : nullptr; }
+  // The same to keep, for work in the background.
+  std::shared_ptr<const run::Recording> sharedRecording() const { return live_ ? live_->recording() : nullptr; }
   bool hasFrames() const { return recording() && recording()->size() > 0; }
   double playhead() const { return playhead_; }
   bool playing() const { return playing_; }
@@ -97,8 +100,13 @@ class Session : public QObject {
   void setQuantity(Quantity quantity);
   // Load of joint j as a fraction: of its strength, or of the largest load in the rig where it has none.
   double loadFraction(std::size_t joint, const run::JointSample& sample) const;
-  // The largest force that any joint has carried in the run so far, N.
-  double largestForce() const;
+  // The largest force that any joint has carried in the run so far (N), and the largest speed (m/s) and energy of
+  // motion (J) of any moving part.
+  struct Largest {
+    double force = 0, speed = 0, energy = 0;
+    bool operator==(const Largest&) const = default;
+  };
+  const Largest& largest() const;
 
   // What is wrong with the rig as it is, sought in the background after each edit.
   const std::vector<rig::Finding>& advice() const { return advice_; }
@@ -133,7 +141,7 @@ class Session : public QObject {
   bool playing_ = false, onTrial_ = false;
   std::size_t framesSeen_ = 0;
   mutable std::size_t largestSeen_ = 0;
-  mutable double largestForce_ = 0;
+  mutable Largest largest_;
   QTimer timer_;
   QElapsedTimer clock_;
   Quantity quantity_ = Quantity::load;

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "app/window.h"
 
-#include <QButtonGroup>
 #include <QCloseEvent>
+#include <QComboBox>
 #include <QDropEvent>
 #include <QFileDialog>
 #include <QLabel>
@@ -21,6 +21,7 @@
 #include "app/find/panel.h"
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
+#include "app/make/expect.h"
 #include "app/make/import.h"
 #include "app/make/kit.h"
 #include "app/make/maker.h"
@@ -28,6 +29,7 @@
 #include "app/make/share.h"
 #include "app/recovery.h"
 #include "app/view/view.h"
+#include "app/why/panel.h"
 #include "rig/copies.h"
 #include "rig/demos.h"
 #include "rig/edits.h"
@@ -91,6 +93,7 @@ Window::Window(Session& session) : session_(session) {
   advicePanel_ = new AdvicePanel(
       session_, [this] { return ledger_->partings(); }, this);
   find_ = new FindPanel(session_, this);
+  why_ = new WhyPanel(session_, this);
   connect(&session_, &Session::adviceChanged, this, &Window::refreshAdvice);
   connect(&session_, &Session::rigChanged, this, &Window::noteRecent);
   connect(&session_, &Session::message, this, &Window::showMessage);
@@ -202,20 +205,27 @@ QWidget* Window::buildTransport() {
   advice_->hide();
   connect(advice_, &QPushButton::clicked, this, [this] { advicePanel_->toggle(); });
   row->addWidget(advice_);
-  auto* label = new QLabel(tr("Lanes"));
-  label->setProperty("muted", true);
-  row->addWidget(label);
-  auto* group = new QButtonGroup(bar);
-  for (const auto& [text, quantity] :
-       {std::pair(tr("Load"), Quantity::load), std::pair(tr("Separation"), Quantity::separation)}) {
-    auto* b = new QPushButton(text);
-    b->setCheckable(true);
-    b->setChecked(quantity == Quantity::load);
-    group->addButton(b);
-    const Quantity q = quantity;
-    connect(b, &QPushButton::clicked, this, [this, q] { session_.setQuantity(q); });
-    row->addWidget(b);
-  }
+  const auto choice = [&](const QString& name, const QStringList& words, const std::function<void(int)>& choose) {
+    auto* label = new QLabel(name);
+    label->setProperty("muted", true);
+    row->addWidget(label);
+    auto* box = new QComboBox;
+    box->setAccessibleName(name);
+    box->addItems(words);
+    box->setFocusPolicy(Qt::TabFocus);
+    connect(box, &QComboBox::currentIndexChanged, this, choose);
+    row->addWidget(box);
+  };
+  choice(tr("Lanes"), {tr("load"), tr("separation"), tr("stops"), tr("drive"), tr("speed"), tr("energy")},
+         [this](int i) { session_.setQuantity(static_cast<Quantity>(i)); });
+  choice(tr("Order"), {tr("rail"), tr("worst"), tr("type")},
+         [this](int i) { ledger_->setOrder(static_cast<Ledger::Order>(i)); });
+  auto* filter = new QLineEdit;
+  filter->setAccessibleName(tr("Filter"));
+  filter->setPlaceholderText(tr("filter"));
+  filter->setFixedWidth(84);
+  connect(filter, &QLineEdit::textChanged, this, [this](const QString& text) { ledger_->setFilter(text); });
+  row->addWidget(filter);
   return bar;
 }
 
@@ -261,7 +271,9 @@ void Window::buildActions() {
   edit->addAction(action(tr("Rename"), Qt::Key_F2, [this] { card_->beginRename(); }));
   edit->addAction(action(tr("Find"), Qt::Key_Slash, [this] { find_->toggle(); }));
   edit->addAction(action(tr("Select nothing"), Qt::Key_Escape, [this] {
-    if (advicePanel_->isVisible())
+    if (why_->isVisible())
+      why_->toggle();
+    else if (advicePanel_->isVisible())
       advicePanel_->hide();
     else
       maker_ ? closeMaker() : session_.select({});
@@ -277,6 +289,8 @@ void Window::buildActions() {
   run->addAction(action(tr("Run or pause"), Qt::Key_Space, [this] { session_.setPlaying(!session_.playing()); }));
   run->addAction(action(tr("One frame on"), Qt::Key_Period, [this] { session_.stepFrames(1); }));
   run->addAction(action(tr("One frame back"), Qt::Key_Comma, [this] { session_.stepFrames(-1); }));
+  run->addAction(action(tr("Why is it so? (of a joint)"), Qt::Key_W, [this] { why_->toggle(); }));
+  run->addAction(action(tr("Expect\u2026"), Qt::Key_E, [this] { openPanel("expect"); }));
   run->addAction(action(tr("Advice"), Qt::Key_A, [this] { advicePanel_->toggle(); }));
   run->addAction(action(tr("Back to the start"), Qt::Key_Home, [this] { session_.reset(); }));
   QMenu* look = menuBar()->addMenu(tr("Look"));
@@ -331,6 +345,7 @@ void Window::buildActions() {
 void Window::openPanel(const QString& kind) {
   if (kind == "advice") return advicePanel_->toggle();
   if (kind == "find") return find_->toggle();
+  if (kind == "why") return why_->toggle();
   const bool same = maker_ && maker_->property("kind").toString() == kind;
   closeMaker();
   if (same) return;
@@ -345,6 +360,7 @@ void Window::openPanel(const QString& kind) {
   if (kind == "copies") maker_ = new CopyMaker(session_, stageArea_);
   if (kind == "joints") maker_ = new ManyJointsMaker(session_, stageArea_);
   if (kind == "share") maker_ = new ShareMaker(session_, stageArea_);
+  if (kind == "expect") maker_ = new ExpectMaker(session_, stageArea_);
   if (kind == "cut") maker_ = new CutMaker(session_, stageArea_);
   if (!maker_) return;
   maker_->setProperty("kind", kind);
@@ -375,6 +391,10 @@ void Window::import(const QString& file) {
 bool Window::isImporting() const {
   const auto* import = qobject_cast<ImportMaker*>(maker_);
   return import && import->isFitting();
+}
+
+bool Window::isAsking() const {
+  return why_->isTrying();
 }
 
 // Files may be dropped anywhere: meshes are imported, anything else is opened as a rig.

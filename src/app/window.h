@@ -15,6 +15,7 @@ namespace calm::app {
 class Card;
 class AdvicePanel;
 class FindPanel;
+class WhyPanel;
 class Ledger;
 class Maker;
 class View;
@@ -33,6 +34,8 @@ class Window : public QMainWindow {
   // Opens the Import panel with the file.
   void import(const QString& file);
   bool isImporting() const;
+  // Whether Why is still trying remedies.
+  bool isAsking() const;
   void closeMaker();
   Maker* maker() const { return maker_; }
   View* view() const { return view_; }
@@ -78,6 +81,7 @@ class Window : public QMainWindow {
   QPushButton* advice_ = nullptr;
   AdvicePanel* advicePanel_ = nullptr;
   FindPanel* find_ = nullptr;
+  WhyPanel* why_ = nullptr;
   QMenu* recent_ = nullptr;
   QList<QLabel*> chips_;
   QPushButton* play_ = nullptr;

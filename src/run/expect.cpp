@@ -19,7 +19,9 @@ std::size_t indexOf(const Items& items, rig::Id id) {
 }
 
 double ofJoint(const Recording& recording, const rig::Reading& r, std::size_t i, std::size_t j) {
-  const JointSample& s = recording.frame(i).joints[j];
+  // Loads are means of a frame; none has gone by at the start, whose load is that of the first one.
+  const bool isLoad = r.what == What::force || r.what == What::torque || r.what == What::effort;
+  const JointSample& s = recording.frame(isLoad && i == 0 && recording.size() > 1 ? 1 : i).joints[j];
   switch (r.what) {
     case What::force:
       return s.force;

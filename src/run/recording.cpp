@@ -53,6 +53,12 @@ std::optional<double> Recording::partedAt(std::size_t j) const {
   return t < 0 ? std::nullopt : std::optional(t);
 }
 
+double kineticEnergyOf(const rig::Part& part, const PartSample& sample) {
+  const MassProperties mass = part.massProperties();
+  const Vec3 spin = sample.pose.rotation.conjugate() * sample.angularVelocity;
+  return 0.5 * mass.mass * sample.velocity.squaredNorm() + 0.5 * spin.dot(mass.inertia * spin);
+}
+
 std::size_t framesOf(const rig::Stage& stage) {
   const double frames = std::clamp(std::round(stage.duration * stage.frameRate), 1.0, 1e7);
   return static_cast<std::size_t>(frames) + 1;

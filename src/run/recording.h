@@ -75,6 +75,9 @@ class Recording {
   std::atomic<std::size_t> count_{0};
 };
 
+// J, of the part's motion.
+double kineticEnergyOf(const rig::Part& part, const PartSample& sample);
+
 // Of a run of the stage's duration, the start included.
 std::size_t framesOf(const rig::Stage& stage);
 

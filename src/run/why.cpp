@@ -52,8 +52,8 @@ std::vector<Id> movingPartsOf(const Scene& s) {
 // The load swings up within a tenth of a second from less than a third of itself: something fell into the joint.
 void findJerk(const Scene& s, std::vector<Cause>& found) {
   const double peak = s.recording.frame(s.worst).joints[s.index].force;
-  std::size_t before = s.worst;
-  while (before > 0 && s.recording.frame(s.worst).time - s.recording.frame(before).time < 0.1) --before;
+  std::size_t before = s.worst;  // not back to the start, which has no load yet
+  while (before > 1 && s.recording.frame(s.worst).time - s.recording.frame(before).time < 0.1) --before;
   double least = peak;
   for (std::size_t i = before; i <= s.worst; ++i)
     least = std::min(least, double(s.recording.frame(i).joints[s.index].force));
@@ -99,15 +99,20 @@ void findStop(const Scene& s, std::vector<Cause>& found) {
   for (int k = 0; k < axes; ++k) {
     const AxisDef& axis = s.joint.axes[k];
     if (!axis.hasHardStops() || axis.isLocked()) continue;
-    for (std::size_t i = s.worst > 3 ? s.worst - 3 : 0; i <= s.worst; ++i) {
-      const unsigned activity = s.recording.frame(i).joints[s.index].activity[k];
-      if (!(activity & (kAtLowStop | kAtHighStop))) continue;
+    // A frame may end just off a stop that was struck in it.
+    const double near = 1e-3 * (std::isfinite(axis.high - axis.low) ? axis.high - axis.low : 1);
+    const std::size_t last = std::min(s.worst + 2, s.recording.size() - 1);
+    for (std::size_t i = s.worst > 3 ? s.worst - 3 : 0; i <= last; ++i) {
+      const JointSample& sample = s.recording.frame(i).joints[s.index];
+      const bool low = sample.activity[k] & kAtLowStop || sample.position[k] < axis.low + near;
+      const bool high = sample.activity[k] & kAtHighStop || sample.position[k] > axis.high - near;
+      if (!low && !high) continue;
       const bool turns = rig::axisTurns(s.joint.type, k);
       double rate = 0;
       for (std::size_t b = i > 5 ? i - 5 : 1; b <= i; ++b)
         rate = std::max(rate, std::abs(valueOf(s.recording, {Reading::What::rate, s.joint.id, k}, b)));
       Cause cause;
-      cause.text = fmt::format("It ran into its {} stop", activity & kAtLowStop ? "low" : "high");
+      cause.text = fmt::format("It ran into its {} stop", low ? "low" : "high");
       cause.evidence = fmt::format("at {}, coming at {}", s.seconds(s.recording.frame(i).time),
                                    s.words(rate, turns ? rig::Dimension::turnRate : rig::Dimension::speed));
       cause.weight = 1;

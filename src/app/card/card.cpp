@@ -4,6 +4,7 @@
 #include <QComboBox>
 #include <QLabel>
 #include <QLineEdit>
+#include <QPushButton>
 #include <QVBoxLayout>
 
 #include "app/card/field.h"
@@ -15,6 +16,7 @@
 #include "app/look/look.h"
 #include "rig/edits.h"
 #include "rig/joining.h"
+#include "run/expect.h"
 
 namespace calm::app {
 
@@ -52,6 +54,8 @@ void Card::rebuild() {
   name_ = nullptr;
   forceGauge_ = torqueGauge_ = nullptr;
   jointPanel_ = nullptr;
+  verdicts_.clear();
+  verdictsKnown_.reset();
   foretold_ = forceNow_ = torqueNow_ = separationNow_ = peaks_ = speedNow_ = placeNow_ = energyNow_ = costNow_ =
       nullptr;
   content_ = new QWidget(this);
@@ -326,9 +330,56 @@ void Card::buildStage() {
   heading(tr("This run"));
   energyNow_ = reading(tr("Energy now"));
   costNow_ = reading(tr("Computed"));
+  rule();
+  heading(tr("Expected of every run"));
+  const auto& expectations = session_.rig().expectations;
+  for (std::size_t i = 0; i < expectations.size(); ++i) addExpectation(i);
+  if (expectations.empty()) column_->addWidget(new QLabel(tr("Nothing yet (E).")));
+}
+
+void Card::addExpectation(std::size_t i) {
+  auto* row = new QWidget;
+  auto* line = new QHBoxLayout(row);
+  line->setContentsMargins(0, 0, 0, 0);
+  auto* words = new QLabel;
+  words->setObjectName("expectation");
+  words->setWordWrap(true);
+  line->addWidget(words, 1);
+  verdicts_.push_back(words);
+  auto* drop = new QPushButton(tr("Drop"));
+  drop->setAccessibleName(tr("Drop expectation %1").arg(i + 1));
+  line->addWidget(drop, 0, Qt::AlignTop);
+  column_->addWidget(row);
+  connect(drop, &QPushButton::clicked, this, [this, i] {
+    session_.edit(tr("drop an expectation"), [i](rig::Rig& rig) {
+      if (i < rig.expectations.size())
+        rig.expectations.erase(rig.expectations.begin() + static_cast<std::ptrdiff_t>(i));
+    });
+  });
+}
+
+// Words and a sign, never colour alone.
+void Card::showVerdicts() {
+  const auto& expectations = session_.rig().expectations;
+  const bool known = session_.hasFrames() && !session_.computing() && !session_.onTrial();
+  if (known == verdictsKnown_ || verdicts_.empty()) return;
+  verdictsKnown_ = known;
+  for (std::size_t i = 0; i < std::min(verdicts_.size(), expectations.size()); ++i) {
+    const QString text = QString::fromStdString(rig::textOf(expectations[i], session_.rig())).toHtmlEscaped();
+    if (!known) {
+      verdicts_[i]->setText(text);
+      continue;
+    }
+    const run::Verdict v = run::judge(*session_.recording(), expectations[i]);
+    verdicts_[i]->setText(QString("<b style='color:%1'>%2</b> %3<br><span style='color:%4; font-size:8.5pt'>%5</span>")
+                              .arg((v.met ? look::kTeal : look::kBrick).name(),
+                                   v.met ? tr("\u2713 met:") : tr("\u2717 not met:"), text, look::kMuted.name(),
+                                   QString::fromStdString(v.evidence).toHtmlEscaped()));
+  }
 }
 
 void Card::refresh() {
+  showVerdicts();
   const run::Frame* frame = session_.frame();
   if (!frame) return;
   const run::Recording& recording = *session_.recording();

@@ -34,6 +34,8 @@ class Card : public QWidget {
   void buildGroup(const rig::Group& group);
   void buildMany();
   void buildStage();
+  void addExpectation(std::size_t i);
+  void showVerdicts();
   StrengthGauge* buildGauge(const QString& title, rig::Dimension dimension);
   QLabel* reading(const QString& title);
   void heading(const QString& text);
@@ -47,6 +49,8 @@ class Card : public QWidget {
   QVBoxLayout* column_ = nullptr;
   QLineEdit* name_ = nullptr;
   JointPanel* jointPanel_ = nullptr;
+  std::vector<QLabel*> verdicts_;
+  std::optional<bool> verdictsKnown_;  // whether they show what the finished run gave
   StrengthGauge *forceGauge_ = nullptr, *torqueGauge_ = nullptr;
   QLabel *foretold_ = nullptr, *forceNow_ = nullptr, *torqueNow_ = nullptr, *separationNow_ = nullptr,
          *peaks_ = nullptr, *speedNow_ = nullptr, *placeNow_ = nullptr, *energyNow_ = nullptr, *costNow_ = nullptr;

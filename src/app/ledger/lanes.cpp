@@ -10,6 +10,78 @@ double separationFraction(double metres) {
   return metres <= 1e-9 ? 0 : (std::log10(metres) + 9) / 5;
 }
 
+namespace {
+
+// Nothing fails by being fast or at a stop: the ramp ends short of its red end.
+double belowFailing(double fraction) {
+  return std::clamp(fraction, 0.0, 0.999);
+}
+
+// Nearest to its stops of all axes: 0 in the middle of the range, at the end of the ramp on a stop.
+double nearness(const rig::Joint& joint, const run::JointSample& s) {
+  double most = 0;
+  for (std::size_t k = 0; k < static_cast<std::size_t>(axesOf(joint.type).all()); ++k) {
+    const AxisDef& axis = joint.axes[k];
+    if (!axis.hasStops() || axis.isLocked()) continue;
+    if (s.activity[k] & (kAtLowStop | kAtHighStop)) return 0.999;
+    if (std::isfinite(axis.low) && std::isfinite(axis.high))
+      most = std::max(most, std::abs(2 * s.position[k] - axis.low - axis.high) / (axis.high - axis.low));
+  }
+  return belowFailing(most);
+}
+
+// What motors and servos push with, of what they can; at their strength they fail to do more.
+double driveShare(const rig::Joint& joint, const run::JointSample& s) {
+  double most = 0;
+  for (std::size_t k = 0; k < static_cast<std::size_t>(axesOf(joint.type).all()); ++k) {
+    const AxisDef& axis = joint.axes[k];
+    if (s.activity[k] & (kMotorAtCap | kSpringAtCap)) return 1;
+    const double cap = axis.cap > 0 ? axis.cap : axis.springCap;
+    if ((axis.cap > 0 || axis.hasSpring()) && std::isfinite(cap)) most = std::max(most, std::abs(s.effort[k]) / cap);
+  }
+  return belowFailing(most);
+}
+
+// The larger value of the joint's two moving parts.
+template <class Measure>
+double ofItsParts(const Session& session, std::size_t joint, const run::Frame& frame, const Measure& measure) {
+  const rig::Rig& rig = session.rig();
+  double most = 0;
+  for (const rig::Id id : {rig.joints[joint].a.part, rig.joints[joint].b.part}) {
+    const rig::Part* part = rig.part(id);
+    if (!part || part->role != Role::dynamic) continue;
+    most = std::max(most, measure(*part, frame.parts[static_cast<std::size_t>(part - rig.parts.data())]));
+  }
+  return most;
+}
+
+}  // namespace
+
+double laneValue(const Session& session, Quantity quantity, std::size_t j, std::size_t f) {
+  const run::Frame& frame = session.recording()->frame(f);
+  const run::JointSample& sample = frame.joints[j];
+  const rig::Joint& joint = session.rig().joints[j];
+  const Session::Largest& largest = session.largest();
+  const auto share = [](double value, double of) { return of > 0 ? belowFailing(value / of) : 0; };
+  switch (quantity) {
+    case Quantity::load:
+      return session.loadFraction(j, sample);
+    case Quantity::separation:
+      return separationFraction(sample.separation);
+    case Quantity::stops:
+      return nearness(joint, sample);
+    case Quantity::drive:
+      return driveShare(joint, sample);
+    case Quantity::speed:
+      return share(
+          ofItsParts(session, j, frame, [](const rig::Part&, const run::PartSample& s) { return s.velocity.norm(); }),
+          largest.speed);
+    case Quantity::energy:
+      return share(ofItsParts(session, j, frame, run::kineticEnergyOf), largest.energy);
+  }
+  return 0;
+}
+
 void Lanes::reset(std::size_t rows) {
   lanes_.assign(rows, {});
   frames_ = 0;
@@ -18,7 +90,7 @@ void Lanes::reset(std::size_t rows) {
 void Lanes::update(const Session& session, const std::vector<LedgerRow>& rows) {
   const run::Recording* recording = session.recording();
   // Loads without a strength are shown against the largest of the run; when that grows, all lanes pale.
-  const double scale = recording && recording->size() ? session.largestForce() : 0;
+  const Session::Largest scale = recording && recording->size() ? session.largest() : Session::Largest{};
   if (recording != seen_ || session.quantity() != quantity_ || scale != scale_) reset(rows.size());
   seen_ = recording;
   quantity_ = session.quantity();
@@ -32,9 +104,7 @@ void Lanes::update(const Session& session, const std::vector<LedgerRow>& rows) {
       float worst = 0;
       std::size_t culprit = rows[r].joints.empty() ? 0 : rows[r].joints.front();
       for (std::size_t j : rows[r].joints) {
-        const run::JointSample& sample = recording->frame(f).joints[j];
-        const double value =
-            quantity_ == Quantity::load ? session.loadFraction(j, sample) : separationFraction(sample.separation);
+        const double value = laneValue(session, quantity_, j, f);
         if (value > worst) worst = static_cast<float>(value), culprit = j;
       }
       lane.values.push_back(worst);

@@ -37,8 +37,11 @@ class Lanes {
   std::size_t frames_ = 0;
   const run::Recording* seen_ = nullptr;
   Quantity quantity_ = Quantity::load;
-  double scale_ = 0;
+  Session::Largest scale_;
 };
+
+// Where a joint is on the ramp for a quantity at a frame: 1 and above is failing.
+double laneValue(const Session& session, Quantity quantity, std::size_t joint, std::size_t frame);
 
 // Separation on the ramp: a nanometre is 0, a tenth of a millimetre 1, by powers of ten.
 double separationFraction(double metres);

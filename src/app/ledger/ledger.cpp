@@ -21,6 +21,23 @@ constexpr int kMostColumns = 7;
 QString newtons(double force) {
   return QString::fromStdString(rig::formatQuantity(force, rig::Dimension::force));
 }
+QString legendOf(Quantity quantity) {
+  switch (quantity) {
+    case Quantity::load:
+      return Ledger::tr("load against strength, or against the run's largest");
+    case Quantity::separation:
+      return Ledger::tr("separation, 1 nm pale to 0.1 mm deep");
+    case Quantity::stops:
+      return Ledger::tr("nearness to stops, deep on a stop");
+    case Quantity::drive:
+      return Ledger::tr("effort of drives, red at their strength");
+    case Quantity::speed:
+      return Ledger::tr("speed of its parts, against the run's largest");
+    case Quantity::energy:
+      return Ledger::tr("energy of motion, against the run's largest");
+  }
+  return {};
+}
 QString metres(double length) {
   return QString::fromStdString(rig::formatQuantity(length, rig::Dimension::length));
 }
@@ -32,7 +49,10 @@ Ledger::Ledger(Session& session, QWidget* parent) : QAbstractScrollArea(parent),
   setMinimumHeight(110);
   setAccessibleName(tr("Ledger"));
   viewport()->setMouseTracking(true);
-  connect(&session_, &Session::rigChanged, this, &Ledger::rebuild);
+  connect(&session_, &Session::rigChanged, this, [this] {
+    sortedWhole_ = false;
+    rebuild();
+  });
   connect(&session_, &Session::selectionChanged, this, &Ledger::reveal);
   connect(&session_, &Session::changed, viewport(), qOverload<>(&QWidget::update));
   rebuild();
@@ -40,12 +60,82 @@ Ledger::Ledger(Session& session, QWidget* parent) : QAbstractScrollArea(parent),
 
 void Ledger::rebuild() {
   rows_ = ledgerRows(session_.rig(), unfolded_);
+  if (order_ != Order::rail || !filter_.isEmpty()) {
+    // Without the rail, rows stand for themselves.
+    std::erase_if(rows_, [&](const LedgerRow& r) { return r.joints.empty() || !passes(r); });
+    for (LedgerRow& r : rows_) r.parent = r.rejoins = -1, r.column = 0, r.member = false;
+    sortRows();
+  }
   lanes_.reset(rows_.size());
   verticalScrollBar()->setSingleStep(look::kRowHeight);
   verticalScrollBar()->setPageStep(viewport()->height() - kRulerHeight);
   verticalScrollBar()->setRange(
       0, std::max(0, int(rows_.size()) * look::kRowHeight + kRulerHeight + 6 - viewport()->height()));
   viewport()->update();
+}
+
+void Ledger::setOrder(Order order) {
+  order_ = order;
+  rebuild();
+}
+
+void Ledger::setFilter(const QString& text) {
+  filter_ = text.trimmed();
+  rebuild();
+}
+
+bool Ledger::passes(const LedgerRow& row) const {
+  const rig::Rig& rig = session_.rig();
+  const auto holds = [&](const std::string& text) {
+    return QString::fromStdString(text).contains(filter_, Qt::CaseInsensitive);
+  };
+  if (const rig::Group* group = rig.group(row.id)) return holds(group->name);
+  const rig::Joint& j = *rig.joint(row.id);
+  return holds(j.name) || holds(rig.partName(j.a.part)) || holds(rig.partName(j.b.part)) || holds(rig::word(j.type)) ||
+         std::any_of(j.tags.begin(), j.tags.end(), holds);
+}
+
+void Ledger::sortRows() {
+  const rig::Rig& rig = session_.rig();
+  if (order_ == Order::type)
+    std::stable_sort(rows_.begin(), rows_.end(), [&](const LedgerRow& a, const LedgerRow& b) {
+      return rig.joints[a.joints.front()].type < rig.joints[b.joints.front()].type;
+    });
+  if (order_ != Order::worst || !session_.hasFrames()) return;
+  sortedWhole_ = !session_.computing();
+  std::vector<std::pair<double, LedgerRow>> ranked;
+  for (LedgerRow& r : rows_) {
+    double peak = 0;
+    for (const std::size_t j : r.joints) {
+      if (session_.recording()->partedAt(j)) peak = 1e300;
+      for (std::size_t f = 0; f < session_.recording()->size(); ++f)
+        peak = std::max(peak, laneValue(session_, session_.quantity(), j, f));
+    }
+    ranked.emplace_back(peak, std::move(r));
+  }
+  std::stable_sort(ranked.begin(), ranked.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  for (std::size_t i = 0; i < rows_.size(); ++i) rows_[i] = std::move(ranked[i].second);
+}
+
+std::pair<double, double> Ledger::span() const {
+  const double duration = session_.rig().stage.duration;
+  return to_ > 0 ? std::pair(std::min(from_, duration), std::min(to_, duration)) : std::pair(0.0, duration);
+}
+
+void Ledger::setSpan(double from, double to) {
+  const double duration = session_.rig().stage.duration, least = 4 / session_.rig().stage.frameRate;
+  const double width = std::clamp(to - from, std::min(least, duration), duration);
+  from_ = std::clamp(from, 0.0, duration - width);
+  to_ = width < duration * (1 - 1e-9) ? from_ + width : 0;
+  viewport()->update();
+}
+
+void Ledger::wheelEvent(QWheelEvent* event) {
+  if (!(event->modifiers() & Qt::ControlModifier)) return QAbstractScrollArea::wheelEvent(event);
+  const auto [from, to] = span();
+  const double at = std::clamp(timeAt(int(event->position().x())), from, to);
+  const double factor = std::pow(0.998, event->angleDelta().y());
+  setSpan(at - (at - from) * factor, at + (to - at) * factor);
 }
 
 void Ledger::setUnfolded(rig::Id group, bool unfolded) {
@@ -103,12 +193,14 @@ QRect Ledger::laneRect(int row) const {
 
 double Ledger::timeAt(int x) const {
   const Layout l = measure();
-  return session_.rig().stage.duration * (x - l.lane) / std::max(1, l.right - l.lane);
+  const auto [from, to] = span();
+  return from + (to - from) * (x - l.lane) / std::max(1, l.right - l.lane);
 }
 
 int Ledger::xAt(double time) const {
   const Layout l = measure();
-  return l.lane + int(std::lround((l.right - l.lane) * time / session_.rig().stage.duration));
+  const auto [from, to] = span();
+  return l.lane + int(std::lround((l.right - l.lane) * (time - from) / (to - from)));
 }
 
 bool Ledger::isSelected(const LedgerRow& row) const {
@@ -125,6 +217,7 @@ QStringList Ledger::partings() const {
 }
 
 void Ledger::paintEvent(QPaintEvent*) {
+  if (order_ == Order::worst && session_.hasFrames() && !session_.computing() && !sortedWhole_) rebuild();
   lanes_.update(session_, rows_);
   QPainter painter(viewport());
   painter.setRenderHint(QPainter::Antialiasing);
@@ -151,12 +244,12 @@ void Ledger::paintRuler(QPainter& painter, const Layout& l) {
   painter.setFont(look::font(look::Size::small));
   painter.setPen(look::kMuted);
   painter.drawText(QRect(l.rail, 0, l.lane - l.rail - 8, kRulerHeight - 4), Qt::AlignLeft | Qt::AlignBottom,
-                   session_.quantity() == Quantity::load ? tr("load against strength, or against the run's largest")
-                                                         : tr("separation, 1 nm pale to 0.1 mm deep"));
-  const double duration = session_.rig().stage.duration;
+                   legendOf(session_.quantity()));
+  const auto [from, to] = span();
+  const double duration = to - from;
   double step = std::pow(10, std::floor(std::log10(duration / 4)));
   while (duration / step > 12) step *= duration / step > 24 ? 5 : 2;
-  for (double t = 0; t <= duration * (1 + 1e-9); t += step) {
+  for (double t = std::ceil(from / step - 1e-9) * step; t <= to + duration * 1e-9; t += step) {
     const int x = xAt(t);
     painter.drawLine(x, kRulerHeight - 6, x, kRulerHeight - 2);
     painter.drawText(QRect(x - 30, 0, 60, kRulerHeight - 7), Qt::AlignHCenter | Qt::AlignBottom,
@@ -284,19 +377,22 @@ void Ledger::paintLane(QPainter& painter, const Layout& l, int index) {
   painter.fillRect(lane, look::kWell);
   if (lanes_.frames() == 0) return;
   const run::Recording& recording = *session_.recording();
-  const double perPixel = session_.rig().stage.duration / std::max(1, lane.width()) / recording.frameTime();
+  const auto [start, end] = span();
+  const double perPixel = (end - start) / std::max(1, lane.width()) / recording.frameTime();
+  const double first = start / recording.frameTime();
   painter.setRenderHint(QPainter::Antialiasing, false);
   for (int x = 0; x < lane.width(); ++x) {
-    const std::size_t from = static_cast<std::size_t>(x * perPixel);
-    const std::size_t to = std::max(from + 1, static_cast<std::size_t>((x + 1) * perPixel));
+    const std::size_t from = static_cast<std::size_t>(first + x * perPixel);
+    const std::size_t to = std::max(from + 1, static_cast<std::size_t>(first + (x + 1) * perPixel));
     if (from >= lanes_.frames()) break;
     float worst = 0;
     for (std::size_t f = from; f < std::min(to, lanes_.frames()); ++f) worst = std::max(worst, lanes_.value(index, f));
     painter.fillRect(lane.x() + x, lane.y(), 1, lane.height(), look::loadColor(worst));
   }
   painter.setRenderHint(QPainter::Antialiasing);
+  if (row.joints.size() == 1) markStops(painter, lane, row.joints[0]);
   for (std::size_t j : row.joints)
-    if (const auto at = recording.partedAt(j)) {
+    if (const auto at = recording.partedAt(j); at && *at >= start && *at <= end) {
       if (row.joints.size() == 1) {
         const QRect after(xAt(*at), lane.y(), lane.right() - xAt(*at) + 1, lane.height());
         painter.fillRect(after, look::kPaper);
@@ -307,9 +403,26 @@ void Ledger::paintLane(QPainter& painter, const Layout& l, int index) {
   Q_UNUSED(l);
 }
 
+// A notch under the lane wherever a stop is met.
+void Ledger::markStops(QPainter& painter, const QRect& lane, std::size_t joint) {
+  const run::Recording& recording = *session_.recording();
+  const auto touching = [&](std::size_t f) {
+    const auto& activity = recording.frame(f).joints[joint].activity;
+    return std::any_of(activity.begin(), activity.end(), [](unsigned a) { return a & (kAtLowStop | kAtHighStop); });
+  };
+  painter.setPen(Qt::NoPen);
+  painter.setBrush(look::kInk);
+  for (std::size_t f = 1; f < lanes_.frames(); ++f) {
+    const int x = xAt(recording.frame(f).time);
+    if (x < lane.left() || x > lane.right() || !touching(f) || touching(f - 1)) continue;
+    painter.drawPolygon(
+        QPolygonF{QPointF(x - 3, lane.bottom() + 3), QPointF(x + 3, lane.bottom() + 3), QPointF(x, lane.bottom() - 3)});
+  }
+}
+
 void Ledger::paintPlayhead(QPainter& painter, const Layout& l) {
   const int x = xAt(session_.playhead());
-  if (x < l.lane - 1) return;
+  if (x < l.lane - 1 || x > l.right + 1) return;
   painter.setPen(QPen(look::kInk, 1.2));
   painter.drawLine(x, 8, x, viewport()->height());
   painter.setPen(Qt::NoPen);

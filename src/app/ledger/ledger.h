@@ -16,6 +16,15 @@ class Ledger : public QAbstractScrollArea {
   explicit Ledger(Session& session, QWidget* parent = nullptr);
 
   const std::vector<LedgerRow>& rows() const { return rows_; }
+  // Rows as they hang on one another; those first whose lane reaches highest; or one joint type after the other. Only
+  // by rail are there lines that join them.
+  enum class Order { rail, worst, type };
+  void setOrder(Order order);
+  // Shows the rows whose name, pair or tags hold the text; all, if it is empty.
+  void setFilter(const QString& text);
+  // The span of time that the lanes show, s; the whole run unless zoomed (Ctrl and wheel).
+  std::pair<double, double> span() const;
+  void setSpan(double from, double to);
   void setUnfolded(rig::Id line, bool unfolded);
   // Where a row's lane, and the moment in it, lies in the viewport.
   QRect laneRect(int row) const;
@@ -32,6 +41,7 @@ class Ledger : public QAbstractScrollArea {
   void mouseReleaseEvent(QMouseEvent* event) override;
   void mouseDoubleClickEvent(QMouseEvent* event) override;
   void keyPressEvent(QKeyEvent* event) override;
+  void wheelEvent(QWheelEvent* event) override;
   bool viewportEvent(QEvent* event) override;
 
  private:
@@ -40,6 +50,8 @@ class Ledger : public QAbstractScrollArea {
   };
   Layout measure() const;
   void rebuild();
+  bool passes(const LedgerRow& row) const;
+  void sortRows();
   void reveal();
   int rowAt(int y) const;
   int top(int row) const;
@@ -51,6 +63,7 @@ class Ledger : public QAbstractScrollArea {
   void paintRail(QPainter& painter, const Layout& layout);
   void paintRow(QPainter& painter, const Layout& layout, int row);
   void paintLane(QPainter& painter, const Layout& layout, int row);
+  void markStops(QPainter& painter, const QRect& lane, std::size_t joint);
   void paintPlayhead(QPainter& painter, const Layout& layout);
   QString tipFor(const QPoint& at) const;
 
@@ -59,6 +72,10 @@ class Ledger : public QAbstractScrollArea {
   std::vector<LedgerRow> rows_;
   Lanes lanes_;
   bool scrubbing_ = false;
+  Order order_ = Order::rail;
+  QString filter_;
+  double from_ = 0, to_ = 0;  // s, of the span; none while to_ is 0
+  bool sortedWhole_ = false;  // whether the order by worst is that of the finished run
 };
 
 }  // namespace calm::app
