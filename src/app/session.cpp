@@ -35,6 +35,19 @@ bool Session::edit(const QString& name, const std::function<void(rig::Rig&)>& ch
   return true;
 }
 
+bool Session::editEach(const QString& what, const std::vector<rig::Id>& ids,
+                       const std::function<void(rig::Rig&, rig::Id)>& change) {
+  repeatName_ = what;
+  repeat_ = [change](rig::Rig& rig, const std::set<rig::Id>& chosen) {
+    for (const rig::Id id : chosen) change(rig, id);
+    for (const rig::Fault& f : rig::faultsOf(rig)) throw std::invalid_argument(f.text());
+  };
+  const rig::Joint* joint = rig().joint(ids.front());
+  const QString name = ids.size() > 1 ? tr("%1 things").arg(ids.size())
+                                      : QString::fromStdString(joint ? joint->name : rig().partName(ids.front()));
+  return edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) { repeat_(rig, {ids.begin(), ids.end()}); });
+}
+
 bool Session::repeatLast() {
   if (!repeat_ || selection_.empty()) {
     emit message(repeat_ ? tr("Select what it is to be done to.") : tr("Nothing to repeat: change a setting first."),

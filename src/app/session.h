@@ -48,7 +48,10 @@ class Session : public QObject {
 
   // What a settings edit did, to be done again to what is then selected.
   using Repeat = std::function<void(rig::Rig&, const std::set<rig::Id>&)>;
-  void setRepeat(const QString& name, const Repeat& repeat) { repeatName_ = name, repeat_ = repeat; }
+  // Changes each of these things in one step, which is then the one to repeat. False, with a message, if the change
+  // throws or leaves a faulty rig.
+  bool editEach(const QString& what, const std::vector<rig::Id>& ids,
+                const std::function<void(rig::Rig&, rig::Id)>& change);
   // Does it; false, with a message, if there is nothing to repeat or it cannot be done to these.
   bool repeatLast();
   // The type that strokes and panels last joined with.

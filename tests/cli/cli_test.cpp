@@ -132,6 +132,8 @@ TEST_F(Cli, ChecksWhatIsExpectedAndSaysSoByItsExitCode) {
   EXPECT_EQ(bad.code, 2);
   EXPECT_THAT(bad.text, testing::HasSubstr("FAILED  force of pin stays below 50 N"));
   expectOneClearLine(cli("check " + at("none.rig.json")), "nothing is expected");
+  const Outcome gates = cli("check " DEMO_FOLDER "/lock-gates.rig.json");
+  EXPECT_EQ(gates.code, 0) << gates.text;
 }
 
 TEST_F(Cli, SweepsInShardsGoesOnAndMerges) {

@@ -159,7 +159,6 @@ TEST(RigFile, AxesAndPartSettingsReadBackTheSame) {
   EXPECT_TRUE(formatRig(parseRig(once, "x")) == once);
 }
 
-// One rig that says everything that can be said.
 TEST(RigFile, OfANewerVersionIsReadForWhatIsKnownAndNeverWritten) {
   const std::string text = R"({"format": "calm-tether-rig", "version": 2, "name": "later", "tides": [1, 2],
     "parts": [{"id": 1, "name": "post", "shape": {"type": "sphere", "radius_m": 0.2}, "colour": "red"}]})";
@@ -177,6 +176,7 @@ TEST(RigFile, OfANewerVersionIsReadForWhatIsKnownAndNeverWritten) {
   EXPECT_THROW(parseRig(known, "now.json", Newer::toLookAt), FileError) << "unknown keys of this version are faults";
 }
 
+// One rig that says everything that can be said.
 const char* const kEverything = R"({"format": "calm-tether-rig", "version": 1, "name": "all",
  "stage": {"substeps": 12, "sleep_after_s": 2, "separation_budget_m": 1e-5, "layers_apart": [["water", "birds"]],
   "material_pairs": [{"a": "oak", "b": "mud", "friction": 0.9, "restitution": 0.1}],
@@ -185,8 +185,9 @@ const char* const kEverything = R"({"format": "calm-tether-rig", "version": 1, "
   {"id": 1, "name": "hull", "mass_kg": 3, "layer": "birds", "material": "oak", "locked_travel": ["z"], "locked_turn": ["x", "y"],
    "shape": {"type": "hull", "points_m": [[0,0,0],[1,0,0],[0,1,0],[0,0,1]]},
    "inertia_kg_m2": [[0.3, 0.01, 0], [0.01, 0.3, 0], [0, 0, 0.3]], "centre_of_mass_m": [0.25, 0.25, 0.25],
+   "group": 21, "tags": ["wet", "left"],
    "pushes": [{"at_m": [0, 1, 0], "force_N": [1, 2, 3], "follows": true, "from_s": 1, "until_s": 2}, {"torque_Nm": [0, 0, 1]}]},
-  {"id": 2, "name": "bell", "mass_kg": 2, "position_m": [3, 0, 0], "shape": {"type": "compound", "shapes": [
+  {"id": 2, "name": "bell", "mass_kg": 2, "position_m": [3, 0, 0], "group": 22, "slot": "leaf", "shape": {"type": "compound", "shapes": [
     {"type": "sphere", "radius_m": 0.1, "position_m": [-0.5, 0, 0]}, {"type": "box", "size_m": [1, 0.1, 0.1], "orientation_wxyz": [1, 0, 0, 0]}]}},
   {"id": 3, "name": "slope", "role": "static", "position_m": [0, -0.5, 0], "shape": {"type": "mesh",
     "vertices_m": [[0,0,0],[0,0,5],[5,0,0]], "triangles": [[0,1,2]]}},
@@ -208,7 +209,11 @@ const char* const kEverything = R"({"format": "calm-tether-rig", "version": 1, "
  "cues": [{"at_s": 0.5, "do": "impulse", "part": "bell", "impulse_N_s": [1, 0, 0], "at_m": [0, 0, 0.1]},
   {"when_parted": "arm", "do": "role", "part": "crank", "role": "static"}, {"at_s": 1, "do": "arm", "joint": "arm"},
   {"at_s": 2, "do": "cut", "joint": 11}, {"at_s": 2, "do": "axis", "joint": "arm", "axis": 3, "settings": {"target": 0.3}},
-  {"at_s": 3, "do": "gravity", "gravity_m_s2": [0, -1.62, 0]}]})";
+  {"at_s": 3, "do": "gravity", "gravity_m_s2": [0, -1.62, 0]}],
+ "groups": [{"id": 21, "name": "pair"}, {"id": 22, "name": "gate", "kind": "door", "hinges": 3, "posts": false, "latch_N": 0}],
+ "expectations": [{"what": "holds"}, {"what": "parts", "joint": "rope", "until_s": 3},
+  {"what": "settles", "part": "bell", "speed_m_s": 0.1, "from_s": 4}, {"what": "energy", "share": 0.5},
+  {"what": "stays", "reading": "force of arm", "low": -1, "high": 900}, {"what": "reaches", "reading": "y of bell", "value": 0.5}]})";
 
 TEST(RigFile, EverythingThatCanBeSaidReadsBackTheSame) {
   ASSERT_TRUE(fits(kEverything));

@@ -240,20 +240,14 @@ QFormLayout* AxisPanel::addFold(const QString& title, bool used) {
 }
 
 void AxisPanel::set(const QString& what, const std::function<void(AxisDef&)>& change) {
-  const QString name = joints_.size() == 1 ? QString::fromStdString(session_.rig().joint(joints_[0])->name)
-                                           : tr("%1 joints").arg(joints_.size());
-  const auto apply = [change, k = k_, word = word_.toStdString()](rig::Rig& rig, const std::set<rig::Id>& ids) {
-    for (const rig::Id id : ids) {
-      rig::Joint* joint = rig.joint(id);
-      if (!joint) continue;
-      if (k >= axesOf(joint->type).all()) throw std::invalid_argument("joint \"" + joint->name + "\" has no such axis");
-      change(joint->axes[k]);
-      const std::string fault = faultOf(joint->axes[k]);
-      if (!fault.empty()) throw std::invalid_argument("joint \"" + joint->name + "\", " + word + ": " + fault);
-    }
-  };
-  session_.setRepeat(what, apply);
-  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) { apply(rig, {joints_.begin(), joints_.end()}); });
+  session_.editEach(what, joints_, [change, k = k_, word = word_.toStdString()](rig::Rig& rig, rig::Id id) {
+    rig::Joint* joint = rig.joint(id);
+    if (!joint) return;
+    if (k >= axesOf(joint->type).all()) throw std::invalid_argument("joint \"" + joint->name + "\" has no such axis");
+    change(joint->axes[k]);
+    const std::string fault = faultOf(joint->axes[k]);
+    if (!fault.empty()) throw std::invalid_argument("joint \"" + joint->name + "\", " + word + ": " + fault);
+  });
 }
 
 void AxisPanel::addField(const QString& label, double AxisDef::*member, rig::Dimension dimension, double none,

@@ -66,14 +66,9 @@ void JointPanel::addCone() {
 }
 
 void JointPanel::set(const QString& what, const std::function<void(rig::Joint&)>& change) {
-  const QString name = joints_.size() == 1 ? QString::fromStdString(first().name) : tr("%1 joints").arg(joints_.size());
-  const auto apply = [change](rig::Rig& rig, const std::set<rig::Id>& ids) {
-    for (const rig::Id id : ids)
-      if (rig::Joint* joint = rig.joint(id)) change(*joint);
-    for (const rig::Fault& f : rig::faultsOf(rig)) throw std::invalid_argument(f.text());
-  };
-  session_.setRepeat(what, apply);
-  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) { apply(rig, {joints_.begin(), joints_.end()}); });
+  session_.editEach(what, joints_, [change](rig::Rig& rig, rig::Id id) {
+    if (rig::Joint* joint = rig.joint(id)) change(*joint);
+  });
 }
 
 void JointPanel::addType() {

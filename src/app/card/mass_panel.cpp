@@ -97,18 +97,11 @@ void MassPanel::addRow(const Row& row) {
   connect(field, &QLineEdit::editingFinished, this, [=, this, before = field->text()] {
     const QString text = field->text().trimmed();
     if (text == before) return;
-    const QString name = parts_.size() == 1 ? QString::fromStdString(session_.rig().partName(parts_[0]))
-                                            : tr("%1 parts").arg(parts_.size());
-    const auto apply = [put = row.put, text](rig::Rig& rig, const std::set<rig::Id>& ids) {
-      for (const rig::Id id : ids)
-        if (rig::Part* part = rig.part(id)) put(*part, text);
-      for (const rig::Fault& f : rig::faultsOf(rig)) throw std::invalid_argument(f.text());
-    };
-    session_.setRepeat(tr("set %1").arg(row.label.toLower()), apply);
-    if (!session_.edit(tr("set %1 of %2").arg(row.label.toLower(), name), [&](rig::Rig& rig) {
-          apply(rig, {parts_.begin(), parts_.end()});
-        }))
-      field->setText(before);
+    const bool done = session_.editEach(tr("set %1").arg(row.label.toLower()), parts_,
+                                        [put = row.put, text](rig::Rig& rig, rig::Id id) {
+                                          if (rig::Part* part = rig.part(id)) put(*part, text);
+                                        });
+    if (!done) field->setText(before);
   });
 }
 

@@ -51,15 +51,9 @@ PartPanel::PartPanel(Session& session, const std::vector<rig::Id>& parts, QWidge
 }
 
 void PartPanel::set(const QString& what, const std::function<void(rig::Part&)>& change) {
-  const QString name = parts_.size() == 1 ? QString::fromStdString(session_.rig().partName(parts_[0]))
-                                          : tr("%1 parts").arg(parts_.size());
-  const auto apply = [change](rig::Rig& rig, const std::set<rig::Id>& ids) {
-    for (const rig::Id id : ids)
-      if (rig::Part* part = rig.part(id)) change(*part);
-    for (const rig::Fault& f : rig::faultsOf(rig)) throw std::invalid_argument(f.text());
-  };
-  session_.setRepeat(what, apply);
-  session_.edit(tr("%1 of %2").arg(what, name), [&](rig::Rig& rig) { apply(rig, {parts_.begin(), parts_.end()}); });
+  session_.editEach(what, parts_, [change](rig::Rig& rig, rig::Id id) {
+    if (rig::Part* part = rig.part(id)) change(*part);
+  });
 }
 
 void PartPanel::addRole() {

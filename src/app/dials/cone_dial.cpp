@@ -13,10 +13,10 @@ namespace calm::app {
 namespace {
 constexpr double kPi = std::numbers::pi;
 constexpr double kLeastReach = kPi / 2;  // rad, at the edge
-constexpr double kHandle = 6.5;     // px
-constexpr double kGrab = 12;        // px
-constexpr double kStep = kPi / 36;  // what a dragged rim snaps to
-constexpr double kParked = 0.93;    // of the edge, where the handle of a rim that is not there waits
+constexpr double kHandle = 6.5;          // px
+constexpr double kGrab = 12;             // px
+constexpr double kStep = kPi / 36;       // what a dragged rim snaps to
+constexpr double kParked = 0.93;         // of the edge, where the handle of a rim that is not there waits
 }  // namespace
 
 ConeDial::ConeDial(QWidget* parent) : QWidget(parent) {

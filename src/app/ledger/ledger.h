@@ -45,6 +45,8 @@ class Ledger : public QAbstractScrollArea {
   bool viewportEvent(QEvent* event) override;
 
  private:
+  static constexpr int kRulerHeight = 26, kColumn = 15, kMostColumns = 7;
+
   struct Layout {
     int rail, glyph, name, pair, bar, lane, right;
   };
