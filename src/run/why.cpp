@@ -37,9 +37,7 @@ struct Scene {
 Remedy finerSteps(const Scene& s, int factor) {
   const int substeps = s.rig.stage.substeps * factor;
   return {fmt::format("Take {} substeps instead of {}", substeps, s.rig.stage.substeps),
-          [substeps](rig::Rig& r) { r.stage.substeps = substeps; },
-          std::nan(""),
-          {}};
+          [substeps](rig::Rig& r) { r.stage.substeps = substeps; }, std::nan("")};
 }
 
 std::vector<Id> movingPartsOf(const Scene& s) {
@@ -75,8 +73,7 @@ void findJerk(const Scene& s, std::vector<Cause>& found) {
                                   if (all.count(p.id) && p.role == Role::dynamic)
                                     p.linearDamping += damping, p.angularDamping += damping;
                               },
-                              std::nan(""),
-                              {}});
+                              std::nan("")});
   // A start at rest, if it began in motion.
   const bool moving = std::any_of(s.rig.parts.begin(), s.rig.parts.end(), [&](const rig::Part& p) {
     return all.count(p.id) && p.role == Role::dynamic && (p.velocity.norm() > 1e-3 || p.angularVelocity.norm() > 1e-3);
@@ -88,8 +85,7 @@ void findJerk(const Scene& s, std::vector<Cause>& found) {
                                   if (all.count(p.id) && p.role == Role::dynamic)
                                     p.velocity /= 2, p.angularVelocity /= 2;
                               },
-                              std::nan(""),
-                              {}});
+                              std::nan("")});
   found.push_back(std::move(cause));
 }
 
@@ -126,14 +122,12 @@ void findStop(const Scene& s, std::vector<Cause>& found) {
                                       a.stopStiffness = m * omega * omega, a.stopDamping = m * omega;
                                       a.restitution = 0;
                                     },
-                                    std::nan(""),
-                                    {}});
+                                    std::nan("")});
         }
       if (axis.restitution > 0)
         cause.remedies.push_back({"Let its stops send nothing back",
                                   [id = s.joint.id, k](rig::Rig& r) { r.joint(id)->axes[k].restitution = 0; },
-                                  std::nan(""),
-                                  {}});
+                                  std::nan("")});
       found.push_back(std::move(cause));
       break;
     }
@@ -160,15 +154,13 @@ void findMotorAtCap(const Scene& s, std::vector<Cause>& found) {
                                 AxisDef& a = r.joint(id)->axes[k];
                                 a.cap /= 2, a.springCap /= 2;
                               },
-                              std::nan(""),
-                              {}});
+                              std::nan("")});
     cause.remedies.push_back({"Give the drive twice its strength",
                               [id = s.joint.id, k](rig::Rig& r) {
                                 AxisDef& a = r.joint(id)->axes[k];
                                 a.cap *= 2, a.springCap *= 2;
                               },
-                              std::nan(""),
-                              {}});
+                              std::nan("")});
     found.push_back(std::move(cause));
   }
 }
@@ -192,8 +184,7 @@ void findMassRatio(const Scene& s, std::vector<Cause>& found) {
   cause.remedies.push_back(
       {fmt::format("Give {} nine tenths of its mass", heavy->name),
        [id = heavy->id, mass = 0.9 * heavy->mass()](rig::Rig& r) { r.part(id)->heft = rig::Mass{mass}; },
-       std::nan(""),
-       {}});
+       std::nan("")});
   cause.remedies.push_back(finerSteps(s, 2));
   found.push_back(std::move(cause));
 }
@@ -264,8 +255,7 @@ void findRedundancy(const Scene& s, std::vector<Cause>& found) {
   for (const double compliance : {1e-8, 1e-6})
     cause.remedies.push_back({fmt::format("Let it yield by {:g} m/N", compliance),
                               [id = s.joint.id, compliance](rig::Rig& r) { r.joint(id)->compliance = compliance; },
-                              std::nan(""),
-                              {}});
+                              std::nan("")});
   found.push_back(std::move(cause));
 }
 
@@ -288,8 +278,7 @@ void findHandOver(const Scene& s, std::vector<Cause>& found) {
                                   for (rig::Cue& c : r.cues)
                                     if (c.act == rig::Cue::Act::impulse && c.at == at && c.part == part) c.vector /= 2;
                                 },
-                                std::nan(""),
-                                {}});
+                                std::nan("")});
     found.push_back(std::move(cause));
   }
 }
@@ -304,7 +293,7 @@ void findAdvice(const Scene& s, std::vector<Cause>& found) {
     cause.evidence = f.evidence;
     cause.weight = 0.8;
     cause.on = f.on;
-    cause.remedies.push_back({f.remedy, f.mend, std::nan(""), {}});
+    cause.remedies.push_back({f.remedy, f.mend, std::nan("")});
     found.push_back(std::move(cause));
   }
 }
@@ -341,6 +330,35 @@ double gainOf(const Remedy& remedy, const Trouble& trouble) {
   return trouble.before > 0 ? 1 - remedy.after / trouble.before : 0;
 }
 
+namespace {
+
+std::vector<double> peakLoads(const Recording& recording) {
+  std::vector<double> peaks(recording.rig().joints.size(), 0);
+  for (std::size_t i = 0; i < recording.size(); ++i)
+    for (std::size_t j = 0; j < peaks.size(); ++j)
+      peaks[j] = std::max(peaks[j], double(recording.frame(i).joints[j].force));
+  return peaks;
+}
+
+// The joint whose load grew most, if by much: what one joint is spared, another may have to carry.
+std::string priceOf(const Recording& before, const Recording& after, Id spared) {
+  constexpr double kMuch = 1.2;
+  const std::vector<double> old = peakLoads(before);
+  const std::vector<double> now = peakLoads(after);
+  const double largest = *std::max_element(old.begin(), old.end());
+  std::size_t worst = old.size();
+  for (std::size_t j = 0; j < std::min(old.size(), now.size()); ++j) {
+    if (before.rig().joints[j].id == spared || now[j] < kMuch * old[j] || now[j] < 0.1 * largest) continue;
+    if (worst == old.size() || now[j] - old[j] > now[worst] - old[worst]) worst = j;
+  }
+  if (worst == old.size()) return {};
+  const auto words = [](double v) { return rig::formatQuantity(v, rig::Dimension::force); };
+  return fmt::format("{} then carries {}, not {}", before.rig().joints[worst].name, words(now[worst]),
+                     words(old[worst]));
+}
+
+}  // namespace
+
 void tryRemedies(const Recording& recording, const Trouble& trouble, std::vector<Cause>& causes,
                  const std::atomic<bool>* stop, const std::function<void(std::size_t, std::size_t)>& onTried) {
   const auto stopped = [&] { return stop && stop->load(); };
@@ -353,8 +371,10 @@ void tryRemedies(const Recording& recording, const Trouble& trouble, std::vector
         auto changed = std::make_shared<rig::Rig>(recording.rig());
         remedy.apply(*changed);
         if (!changed->joint(trouble.joint)) throw std::invalid_argument("it takes the joint away");
-        const double after = valueOf(*record(changed, stop), trouble.measure);
-        if (!stopped()) remedy.after = after;  // a run that was broken off proves nothing
+        const auto again = record(changed, stop);
+        if (stopped()) break;  // a run that was broken off proves nothing
+        remedy.after = valueOf(*again, trouble.measure);
+        remedy.price = priceOf(recording, *again, trouble.joint);
       } catch (const std::exception& e) {
         remedy.fault = e.what();
       }
@@ -362,8 +382,9 @@ void tryRemedies(const Recording& recording, const Trouble& trouble, std::vector
     }
     constexpr double kWorthTelling = 0.01;
     std::erase_if(cause.remedies, [&](const Remedy& r) { return !(gainOf(r, trouble) >= kWorthTelling); });
-    std::stable_sort(cause.remedies.begin(), cause.remedies.end(),
-                     [](const Remedy& x, const Remedy& y) { return x.after < y.after; });
+    std::stable_sort(cause.remedies.begin(), cause.remedies.end(), [](const Remedy& x, const Remedy& y) {
+      return std::pair(!x.price.empty(), x.after) < std::pair(!y.price.empty(), y.after);
+    });
   }
 }
 

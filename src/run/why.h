@@ -17,7 +17,8 @@ struct Remedy {
   std::function<void(rig::Rig&)> apply;  // never touches gravity
   // The trouble's measure of a run with it; NaN until it was tried, or if it could not be.
   double after = std::nan("");
-  std::string fault;
+  std::string price = {};  // what another joint carries more for it; empty if none does
+  std::string fault = {};
 };
 
 struct Cause {
@@ -43,7 +44,8 @@ Trouble troubleOf(const Recording& recording, rig::Id joint);
 std::vector<Cause> causesOf(const Recording& recording, const Trouble& trouble);
 
 // Runs the rig once with each remedy alone and notes the measure. Those that do not make it smaller by a hundredth are
-// taken out, the others ordered by gain; causes stay. `onTried` is told how many are done of how many.
+// taken out, the others ordered by gain, those that have a price last; causes stay. `onTried` is told how many are done
+// of how many.
 void tryRemedies(const Recording& recording, const Trouble& trouble, std::vector<Cause>& causes,
                  const std::atomic<bool>* stop = nullptr,
                  const std::function<void(std::size_t, std::size_t)>& onTried = {});

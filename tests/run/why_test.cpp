@@ -99,7 +99,10 @@ TEST(Why, ALoopAndABlowAreNamed) {
   blow.at = 0.5, blow.act = rig::Cue::Act::impulse, blow.part = leaf, blow.vector = {-80, 0, 0};
   rig.cues.push_back(blow);
   const Asked asked = ask(rig, low);
-  EXPECT_NE(asked.saying("part of a loop"), nullptr);
+  const Cause* loop = asked.saying("part of a loop");
+  ASSERT_NE(loop, nullptr);
+  for (const Remedy& r : loop->remedies)
+    EXPECT_THAT(r.price, HasSubstr("then carries")) << "what this hinge is spared the other one has to carry";
   const Cause* struck = asked.saying("cue struck just before");
   ASSERT_NE(struck, nullptr);
   ASSERT_FALSE(struck->remedies.empty());

@@ -152,7 +152,11 @@ void WhyPanel::addCause(const run::Cause& cause) {
     auto* one = new QWidget;
     auto* cells = new QHBoxLayout(one);
     cells->setContentsMargins(14, 0, 0, 0);
-    auto* name = new QLabel(QString::fromStdString("\u21b3 " + remedy.name));
+    QString text = QString::fromStdString("\u21b3 " + remedy.name).toHtmlEscaped();
+    if (!remedy.price.empty())
+      text += QString("<br><span style='color:%1; font-size:8.5pt'>%2</span>")
+                  .arg(look::kAmber.name(), tr("but %1").arg(QString::fromStdString(remedy.price)).toHtmlEscaped());
+    auto* name = new QLabel(text);
     name->setWordWrap(true);
     cells->addWidget(name, 1);
     auto* gain = new QLabel(
