@@ -103,6 +103,7 @@ bool Session::save(const QString& path) {
 void Session::show(rig::Rig rig, const QString& path) {
   history_ = rig::History(std::move(rig));
   path_ = path;
+  pinned_ = {};
   select({});
   rerun();
   emit rigChanged();
@@ -185,6 +186,17 @@ bool Session::beginTrial(const std::function<void(rig::Rig&)>& change) {
   onTrial_ = true;
   start(tried);
   setPlaying(true);
+  return true;
+}
+
+bool Session::pin(Pinned as) {
+  if (!hasFrames() || computing()) {
+    emit message(tr("Wait until the run is computed."), true);
+    return false;
+  }
+  pinned_[static_cast<std::size_t>(as)] = sharedRecording();
+  emit message(as == Pinned::toCompare ? tr("Pinned; change something and compare (Y).") : tr("Pinned."), false);
+  emit changed();
   return true;
 }
 

@@ -32,6 +32,9 @@ struct Preview {
 // What the lanes show.
 enum class Quantity { load, separation, stops, drive, speed, energy };
 
+// What a finished run is kept for.
+enum class Pinned { toCompare, mustHold, mustPart };
+
 class Session : public QObject {
   Q_OBJECT
  public:
@@ -82,6 +85,9 @@ class Session : public QObject {
   const run::Recording* recording() const { return live_ ? live_->recording().get() : nullptr; }
   // The same to keep, for work in the background.
   std::shared_ptr<const run::Recording> sharedRecording() const { return live_ ? live_->recording() : nullptr; }
+  // Keeps the run as it is, whatever is changed and run after it. False, with a message, before it is finished.
+  bool pin(Pinned as);
+  std::shared_ptr<const run::Recording> pinned(Pinned as) const { return pinned_[static_cast<std::size_t>(as)]; }
   bool hasFrames() const { return recording() && recording()->size() > 0; }
   double playhead() const { return playhead_; }
   bool playing() const { return playing_; }
@@ -140,6 +146,7 @@ class Session : public QObject {
   JointType jointType_ = JointType::ball;
   std::set<rig::Id> selection_;
   std::unique_ptr<run::LiveRun> live_;
+  std::array<std::shared_ptr<const run::Recording>, 3> pinned_;
   double playhead_ = 0;
   bool playing_ = false, onTrial_ = false;
   std::size_t framesSeen_ = 0;

@@ -18,6 +18,7 @@
 
 #include "app/advice/panel.h"
 #include "app/card/card.h"
+#include "app/compare/panel.h"
 #include "app/find/panel.h"
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
@@ -94,6 +95,7 @@ Window::Window(Session& session) : session_(session) {
       session_, [this] { return ledger_->partings(); }, this);
   find_ = new FindPanel(session_, this);
   why_ = new WhyPanel(session_, this);
+  compare_ = new ComparePanel(session_, this);
   connect(&session_, &Session::adviceChanged, this, &Window::refreshAdvice);
   connect(&session_, &Session::rigChanged, this, &Window::noteRecent);
   connect(&session_, &Session::message, this, &Window::showMessage);
@@ -233,6 +235,7 @@ void Window::openPanel(const QString& kind) {
   if (kind == "advice") return advicePanel_->toggle();
   if (kind == "find") return find_->toggle();
   if (kind == "why") return why_->toggle();
+  if (kind == "compare") return compare_->toggle();
   const bool same = maker_ && maker_->property("kind").toString() == kind;
   closeMaker();
   if (same) return;

@@ -16,6 +16,7 @@ class Card;
 class AdvicePanel;
 class FindPanel;
 class WhyPanel;
+class ComparePanel;
 class Ledger;
 class Maker;
 class View;
@@ -82,6 +83,7 @@ class Window : public QMainWindow {
   AdvicePanel* advicePanel_ = nullptr;
   FindPanel* find_ = nullptr;
   WhyPanel* why_ = nullptr;
+  ComparePanel* compare_ = nullptr;
   QMenu* recent_ = nullptr;
   QList<QLabel*> chips_;
   QPushButton* play_ = nullptr;

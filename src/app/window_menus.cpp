@@ -4,6 +4,7 @@
 
 #include "app/advice/panel.h"
 #include "app/card/card.h"
+#include "app/compare/panel.h"
 #include "app/find/panel.h"
 #include "app/make/maker.h"
 #include "app/view/view.h"
@@ -58,6 +59,8 @@ void Window::buildActions() {
   edit->addAction(action(tr("Select nothing"), Qt::Key_Escape, [this] {
     if (why_->isVisible())
       why_->toggle();
+    else if (compare_->isVisible())
+      compare_->hide();
     else if (advicePanel_->isVisible())
       advicePanel_->hide();
     else
@@ -75,6 +78,8 @@ void Window::buildActions() {
   run->addAction(action(tr("One frame on"), Qt::Key_Period, [this] { session_.stepFrames(1); }));
   run->addAction(action(tr("One frame back"), Qt::Key_Comma, [this] { session_.stepFrames(-1); }));
   run->addAction(action(tr("Why is it so? (of a joint)"), Qt::Key_W, [this] { why_->toggle(); }));
+  run->addAction(action(tr("Pin this run"), QKeySequence("Shift+P"), [this] { session_.pin(Pinned::toCompare); }));
+  run->addAction(action(tr("Compare with the pinned run"), Qt::Key_Y, [this] { compare_->toggle(); }));
   run->addAction(action(tr("Expect\u2026"), Qt::Key_E, [this] { openPanel("expect"); }));
   run->addAction(action(tr("Advice"), Qt::Key_A, [this] { advicePanel_->toggle(); }));
   run->addAction(action(tr("Back to the start"), Qt::Key_Home, [this] { session_.reset(); }));

@@ -12,6 +12,8 @@ void addRun(CLI::App& app);
 void addDemo(CLI::App& app);
 void addImport(CLI::App& app);
 void addCheck(CLI::App& app, int& exitCode);
+void addCompare(CLI::App& app);
+void addStrength(CLI::App& app);
 void addSweep(CLI::App& app);
 void addMerge(CLI::App& app);
 

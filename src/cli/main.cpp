@@ -16,6 +16,8 @@ int main(int argc, char** argv) {
   int exitCode = 0;
   addRun(app);
   addCheck(app, exitCode);
+  addCompare(app);
+  addStrength(app);
   addSweep(app);
   addMerge(app);
   addImport(app);

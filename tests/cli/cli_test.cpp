@@ -162,6 +162,22 @@ TEST_F(Cli, SweepsInShardsGoesOnAndMerges) {
   EXPECT_FALSE(std::filesystem::exists(at("x.csv"))) << "nothing is left half-written";
 }
 
+TEST_F(Cli, ComparesRunsAndFindsTheStrengthBetweenThem) {
+  std::string light = swing(""), heavy = light;
+  heavy.replace(heavy.find("\"mass_kg\": 3"), 12, "\"mass_kg\": 9");
+  std::ofstream(at("light.rig.json")) << light;
+  std::ofstream(at("heavy.rig.json")) << heavy;
+  const Outcome changes = cli("compare " + at("light.rig.json") + " " + at("heavy.rig.json"));
+  EXPECT_EQ(changes.code, 0) << changes.text;
+  EXPECT_THAT(changes.text, testing::HasSubstr("peak force of pin"));
+  const Outcome found = cli("strength " + at("light.rig.json") + " " + at("heavy.rig.json") + " --joint pin");
+  EXPECT_EQ(found.code, 0) << found.text;
+  EXPECT_THAT(found.text, testing::HasSubstr("factor of 1.73")) << "three times the mass: the root of three each way";
+  expectOneClearLine(cli("strength " + at("heavy.rig.json") + " " + at("light.rig.json") + " --joint pin"),
+                     "no strength will do");
+  expectOneClearLine(cli("strength " + at("light.rig.json") + " " + at("heavy.rig.json") + " --joint nail"), "nail");
+}
+
 TEST_F(Cli, ImportsAMesh) {
   std::ofstream(at("tri.obj")) << "v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nf 1 3 2\nf 1 2 4\nf 1 4 3\nf 2 3 4\n";
   const Outcome o = cli("import " + at("tri.obj") + " " + at("tri.rig.json") + " --unit \"1 cm\"");

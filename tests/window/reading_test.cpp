@@ -1,7 +1,11 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Reading a run: what the lanes show and in which order, expectations, and why.
 #include <QComboBox>
+#include <QTableWidget>
 
+#include "app/card/card.h"
+#include "app/compare/panel.h"
+#include "app/view/view.h"
 #include "app/why/panel.h"
 #include "window/assembling.h"
 
@@ -26,6 +30,12 @@ class ReadingRuns : public Assembling {
     const rig::Id rail = rig::addJoint(rig, JointType::slider, rig::kNone, id("crate 2"), {1, 0.2, 1.5}, Vec3::UnitZ());
     rig.joint(rail)->name = "rail";
     return rig;
+  }
+  void press(const QString& text) {
+    QApplication::processEvents();
+    for (QPushButton* b : window.card()->findChildren<QPushButton*>())
+      if (b->text() == text && b->isVisible()) return b->click();
+    ADD_FAILURE() << "no button " << text.toStdString();
   }
   std::vector<std::string> names() {
     QApplication::processEvents();
@@ -106,6 +116,42 @@ TEST_F(ReadingRuns, AnExpectationIsPinnedJudgedAndDropped) {
   EXPECT_TRUE(saved().expectations.empty());
   key(Qt::Key_Z, Qt::ControlModifier);
   EXPECT_EQ(session.rig().expectations.size(), 1u);
+}
+
+TEST_F(ReadingRuns, ARunIsPinnedAndComparedWithTheNext) {
+  auto* panel = window.findChild<ComparePanel*>("comparePanel");
+  key(Qt::Key_Y);
+  EXPECT_FALSE(panel->isVisible()) << "nothing is pinned yet";
+  key(Qt::Key_P, Qt::ShiftModifier);
+  ASSERT_NE(session.pinned(Pinned::toCompare), nullptr);
+  select({"crate 1"});
+  enter("Mass", "x 2");
+  finishRun();
+  window.setFocus();
+  key(Qt::Key_Y);
+  ASSERT_TRUE(panel->isVisible());
+  auto* table = named<QTableWidget>("Changes");
+  bool found = false;
+  for (int r = 0; r < table->rowCount(); ++r) {
+    if (table->item(r, 0)->text() != "peak force of hook") continue;
+    found = true;
+    EXPECT_EQ(table->item(r, 3)->text(), "+100.0 %");
+  }
+  EXPECT_TRUE(found) << "twice the mass, twice the load";
+  if (window.view()) window.view()->grab();  // with the ghost
+}
+
+TEST_F(ReadingRuns, AStrengthIsTakenFromTwoRuns) {
+  select({"hook"});
+  press("Must hold here");
+  session.edit("heavier", [&](rig::Rig& rig) { rig.part(idNamed("crate 1"))->heft = rig::Mass{4 * 64.0}; });
+  finishRun();
+  select({"hook"});
+  press("Must part here");
+  auto* words = window.card()->findChild<QLabel*>("interval");
+  EXPECT_TRUE(words->text().contains("safe by 2.00 each way")) << words->text().toStdString();
+  press("Take the middle");
+  EXPECT_NEAR(*saved().joint(idNamed("hook"))->breakForce, 2 * 64 * 9.81, 0.01 * 64 * 9.81);
 }
 
 TEST_F(ReadingRuns, WhyTellsTheCauseAndTakesARemedyThatWasTried) {

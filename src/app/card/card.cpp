@@ -16,6 +16,7 @@
 #include "app/look/look.h"
 #include "rig/edits.h"
 #include "rig/joining.h"
+#include "run/compare.h"
 #include "run/expect.h"
 
 namespace calm::app {
@@ -159,6 +160,56 @@ void Card::buildJoint(const rig::Joint& joint) {
   foretold_->setFont(look::font(look::Size::small));
   foretold_->setProperty("muted", true);
   column_->addWidget(foretold_);
+  addEvidence(joint.id);
+}
+
+// The strength by two runs: one in which the joint must hold and one in which it must part.
+void Card::addEvidence(rig::Id joint) {
+  auto* row = new QHBoxLayout;
+  auto* words = new QLabel;
+  words->setObjectName("interval");
+  words->setWordWrap(true);
+  words->setFont(look::font(look::Size::small));
+  auto* take = new QPushButton(tr("Take the middle"));
+  take->hide();
+  const auto show = [=, this] {
+    const auto holds = session_.pinned(Pinned::mustHold), parts = session_.pinned(Pinned::mustPart);
+    const bool both = holds && parts && holds->rig().joint(joint) && parts->rig().joint(joint);
+    take->hide();
+    if (!both) {
+      words->setText(holds   ? tr("Now a run in which it must part.")
+                     : parts ? tr("Now a run in which it must hold.")
+                             : QString());
+      return;
+    }
+    const run::StrengthInterval interval = run::strengthBetween(*holds, *parts, joint);
+    const auto newtons = [](double v) { return QString::fromStdString(rig::formatQuantity(v, rig::Dimension::force)); };
+    if (!interval.isValid())
+      return words->setText(tr("No strength will do: it carries %1 where it must hold, and %2 where it must part.")
+                                .arg(newtons(interval.low), newtons(interval.high)));
+    words->setText(tr("Above %1, below %2; %3 is safe by %4 each way.")
+                       .arg(newtons(interval.low), newtons(interval.high), newtons(interval.middle()))
+                       .arg(interval.margin(), 0, 'f', 2));
+    take->show();
+  };
+  for (const auto& [text, as] :
+       {std::pair(tr("Must hold here"), Pinned::mustHold), std::pair(tr("Must part here"), Pinned::mustPart)}) {
+    auto* button = new QPushButton(text);
+    button->setToolTip(tr("Keep this run as one that decides on the strength"));
+    row->addWidget(button);
+    const Pinned which = as;
+    connect(button, &QPushButton::clicked, this, [=, this] {
+      if (session_.pin(which)) show();
+    });
+  }
+  column_->addLayout(row);
+  column_->addWidget(words);
+  column_->addWidget(take);
+  connect(take, &QPushButton::clicked, this, [this, joint] {
+    const auto holds = session_.pinned(Pinned::mustHold), parts = session_.pinned(Pinned::mustPart);
+    setStrength(rig::Dimension::force, run::strengthBetween(*holds, *parts, joint).middle());
+  });
+  show();
 }
 
 StrengthGauge* Card::buildGauge(const QString& title, rig::Dimension dimension) {

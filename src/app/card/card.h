@@ -34,6 +34,7 @@ class Card : public QWidget {
   void buildGroup(const rig::Group& group);
   void buildMany();
   void buildStage();
+  void addEvidence(rig::Id joint);
   void addExpectation(std::size_t i);
   void showVerdicts();
   StrengthGauge* buildGauge(const QString& title, rig::Dimension dimension);

@@ -47,6 +47,12 @@ void View::paintGL() {
     const QColor color = isParted(j) ? look::kBrick : look::loadColor(jointValue(j));
     renderer_.drawMarker(at, radius, marked && !isParted(j) ? look::kTeal : color, jointsThrough_);
   }
+  if (const auto pinned = session_.pinned(Pinned::toCompare); pinned && pinned->size() > 0) {
+    const run::Frame& then = pinned->frame(pinned->indexAt(session_.playhead()));
+    for (std::size_t i = 0; i < then.parts.size(); ++i)
+      if (pinned->rig().parts[i].role != Role::fixed)
+        renderer_.drawShape(pinned->rig().parts[i].shape, then.parts[i].pose, look::kSand, look::kSand, 0.3);
+  }
   for (const rig::Part& p : session_.preview().reference)
     renderer_.drawShape(p.shape, p.pose, look::kSand, look::kSand.darker(140));
   for (const rig::Part& p : session_.preview().moved)
