@@ -194,7 +194,7 @@ TEST_F(Choosing, SettingsAreSharedWithTheOtherSelectedJoints) {
   named<QComboBox>("From")->setCurrentText("pintle");
   named<QCheckBox>("The other way round where mirrored")->click();
   pressMake();
-  const AxisDef& twin = saved().joint(idNamed("twin"))->axes[0];
+  const AxisDef twin = saved().joint(idNamed("twin"))->axes[0];
   EXPECT_NEAR(twin.low, -60 * kDegree, 1e-12);
   EXPECT_NEAR(twin.high, 10 * kDegree, 1e-12);
 }

@@ -29,10 +29,9 @@ namespace {
 TEST_F(WindowTest, SpaceRunsAndPausesAndScrubbingShowsAnyMoment) {
   key(Qt::Key_Space);
   EXPECT_TRUE(session.playing());
-  QTest::qWait(200);
+  EXPECT_TRUE(QTest::qWaitFor([&] { return session.playhead() > 0.05; }, 20000)) << "the playhead moves on";
   key(Qt::Key_Space);
   EXPECT_FALSE(session.playing());
-  EXPECT_GT(session.playhead(), 0.05);
   const QPoint at(window.ledger()->xAt(5), 12);
   QTest::mouseClick(window.ledger()->viewport(), Qt::LeftButton, {}, at);
   EXPECT_NEAR(session.playhead(), 5, 0.05);
@@ -200,7 +199,7 @@ TEST_F(WindowTest, DeleteRenameAndRefusals) {
   key(Qt::Key_Delete);
   EXPECT_EQ(idNamed("weak link"), rig::kNone);
   EXPECT_EQ(session.rig().joints.size(), 40u);
-  finishRun();
+  EXPECT_TRUE(QTest::qWaitFor([&] { return session.hasFrames(); }, 60000)) << "it runs without that joint";
   key(Qt::Key_Z, Qt::ControlModifier);
   EXPECT_EQ(session.rig().joints.size(), 41u);
 }
