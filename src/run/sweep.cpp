@@ -211,18 +211,28 @@ void sweep(const SweepPlan& plan, const SweepOptions& options) {
     if (i >= options.done.size() || !options.done[i]) todo.push_back(i);
   std::atomic<std::size_t> next{0};
   std::mutex reporting;
+  std::exception_ptr failure;  // of onPoint, on whichever thread
   const auto work = [&] {
     const auto stopped = [&] { return options.stop && options.stop->load(); };
     for (std::size_t k; !stopped() && (k = next++) < todo.size();) {
       const SweepPoint point = runPoint(plan, todo[k], options.stop);
       const std::lock_guard lock(reporting);
-      // A run that was stopped in the middle is no result.
-      if (!stopped() && options.onPoint) options.onPoint(point);
+      // A run that was stopped in the middle is no result; and where one cannot be kept, no other will be.
+      if (stopped() || failure || !options.onPoint) continue;
+      try {
+        options.onPoint(point);
+      } catch (...) {
+        failure = std::current_exception();
+        next = todo.size();
+      }
     }
   };
-  std::vector<std::jthread> others;
-  for (int i = 1; i < options.threads; ++i) others.emplace_back(work);
-  work();
+  {
+    std::vector<std::jthread> others;
+    for (int i = 1; i < options.threads; ++i) others.emplace_back(work);
+    work();
+  }
+  if (failure) std::rethrow_exception(failure);
 }
 
 std::string sweepHeader(const SweepPlan& plan) {
@@ -282,9 +292,12 @@ std::string mergeSweeps(const std::vector<std::string>& tables) {
     if (head.empty()) head = own;
     if (own != head) throw std::invalid_argument("the tables are of different rigs or sweeps");
     for (std::size_t i = 2; i < lines.size(); ++i) {
-      std::size_t digits = 0;
-      const unsigned long index = lines[i].empty() ? 0 : std::stoul(lines[i].substr(0, 12), &digits);
-      if (digits == 0) throw std::invalid_argument(fmt::format("line {} of a table is no point", i + 1));
+      unsigned long index = 0;
+      try {
+        index = std::stoul(lines[i].substr(0, 12));
+      } catch (const std::exception&) {
+        throw std::invalid_argument(fmt::format("line {} of a table is no point", i + 1));
+      }
       rows[index] = lines[i] + "\n";
     }
   }

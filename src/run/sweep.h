@@ -59,6 +59,7 @@ struct SweepOptions {
   std::vector<char> done = {};                          // points that are known already
   std::function<void(const SweepPoint&)> onPoint = {};  // one at a time, in no order
 };
+// What onPoint throws ends the sweep and is thrown on.
 void sweep(const SweepPlan& plan, const SweepOptions& options);
 
 // The table: a line that names the rig's checksum, a line of column names, a line a point.

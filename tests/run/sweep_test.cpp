@@ -121,6 +121,18 @@ TEST(Sweep, PointsThatCannotBeSayWhy) {
   EXPECT_TRUE(points[1].fault.empty());
 }
 
+TEST(Sweep, WhatCannotBeKeptEndsItWithItsReason) {
+  const SweepPlan p = plan();
+  int kept = 0;
+  SweepOptions options{.threads = 2};
+  options.onPoint = [&](const SweepPoint&) {
+    if (++kept == 3) throw std::runtime_error("the disk is full");
+  };
+  EXPECT_THROW(sweep(p, options), std::runtime_error) << "from whichever thread";
+  EXPECT_EQ(kept, 3);
+  EXPECT_THROW(mergeSweeps({sweepHeader(p) + "soon,1\n"}), std::invalid_argument);
+}
+
 TEST(Sweep, CanBeStopped) {
   const SweepPlan p = plan();
   std::atomic<bool> stop{true};

@@ -2,41 +2,23 @@
 #include "app/compare/panel.h"
 
 #include <QHeaderView>
-#include <QLabel>
-#include <QPushButton>
 #include <QTableWidget>
-#include <QVBoxLayout>
 #include <cmath>
 
-#include "app/look/look.h"
 #include "run/compare.h"
 
 namespace calm::app {
 
 namespace {
-constexpr int kWidth = 560, kHeight = 380;
-
 QString words(const run::Change& change, double value) {
   return std::isnan(value) ? QObject::tr("never")
                            : QString::fromStdString(rig::formatQuantity(value, change.dimension, 4));
 }
 }  // namespace
 
-ComparePanel::ComparePanel(Session& session, QWidget* parent) : QFrame(parent), session_(session) {
-  setObjectName("comparePanel");
-  setAccessibleName(tr("Compare"));
-  setStyleSheet(QString("#comparePanel { border: 1px solid %1; border-radius: 8px; background: %2; }")
-                    .arg(look::kHairline.name(), look::kPaper.name()));
-  auto* column = new QVBoxLayout(this);
-  column->setContentsMargins(16, 12, 16, 12);
-  auto* row = new QHBoxLayout;
-  head_ = new QLabel;
-  head_->setFont(look::font(look::Size::heading, true));
-  row->addWidget(head_, 1);
-  auto* close = new QPushButton(tr("Close"));
-  connect(close, &QPushButton::clicked, this, &QFrame::hide);
-  row->addWidget(close);
-  column->addLayout(row);
+ComparePanel::ComparePanel(Session& session, QWidget* parent)
+    : FloatingPanel("comparePanel", tr("Compare"), parent), session_(session) {
+  connect(close_, &QPushButton::clicked, this, &QFrame::hide);
   table_ = new QTableWidget(0, 4);
   table_->setAccessibleName(tr("Changes"));
   table_->setHorizontalHeaderLabels({tr("what"), tr("pinned"), tr("this run"), tr("change")});
@@ -45,8 +27,7 @@ ComparePanel::ComparePanel(Session& session, QWidget* parent) : QFrame(parent), 
   table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
   table_->setShowGrid(false);
   table_->setFrameShape(QFrame::NoFrame);
-  column->addWidget(table_, 1);
-  hide();
+  column_->addWidget(table_, 1);
   connect(&session_, &Session::changed, this, [this] {
     if (session_.computing()) stale_ = true;
     if (isVisible() && stale_ && !session_.computing()) fill();
@@ -60,9 +41,7 @@ void ComparePanel::toggle() {
     return;
   }
   fill();
-  setGeometry((parentWidget()->width() - look::kCardWidth - kWidth) / 2, 90, kWidth, kHeight);
-  show();
-  raise();
+  popUp();
 }
 
 void ComparePanel::fill() {

@@ -2,16 +2,14 @@
 // Compare (Y): what changed from the pinned run to this one, as a table. The View shows the pinned run as a ghost.
 #pragma once
 
-#include <QFrame>
-
+#include "app/look/floating_panel.h"
 #include "app/session.h"
 
-class QLabel;
 class QTableWidget;
 
 namespace calm::app {
 
-class ComparePanel : public QFrame {
+class ComparePanel : public FloatingPanel {
   Q_OBJECT
  public:
   ComparePanel(Session& session, QWidget* parent);
@@ -21,7 +19,6 @@ class ComparePanel : public QFrame {
   void fill();
 
   Session& session_;
-  QLabel* head_;
   QTableWidget* table_;
   bool stale_ = false;  // a new run is being computed
 };

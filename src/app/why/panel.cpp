@@ -2,41 +2,19 @@
 #include "app/why/panel.h"
 
 #include <QApplication>
-#include <QLabel>
-#include <QPushButton>
 #include <QScrollArea>
 #include <QThreadPool>
-#include <QVBoxLayout>
-
-#include "app/look/look.h"
 
 namespace calm::app {
 
-namespace {
-constexpr int kWidth = 560, kHeight = 380;
-}
-
-WhyPanel::WhyPanel(Session& session, QWidget* parent) : QFrame(parent), session_(session) {
-  setObjectName("whyPanel");
-  setAccessibleName(tr("Why"));
-  setStyleSheet(QString("#whyPanel { border: 1px solid %1; border-radius: 8px; background: %2; }")
-                    .arg(look::kHairline.name(), look::kPaper.name()));
-  auto* column = new QVBoxLayout(this);
-  column->setContentsMargins(16, 12, 16, 12);
-  auto* row = new QHBoxLayout;
-  head_ = new QLabel;
-  head_->setFont(look::font(look::Size::heading, true));
-  head_->setWordWrap(true);
-  row->addWidget(head_, 1);
-  auto* close = new QPushButton(tr("Close"));
-  connect(close, &QPushButton::clicked, this, &WhyPanel::toggle);
-  row->addWidget(close, 0, Qt::AlignTop);
-  column->addLayout(row);
+WhyPanel::WhyPanel(Session& session, QWidget* parent)
+    : FloatingPanel("whyPanel", tr("Why"), parent), session_(session) {
+  connect(close_, &QPushButton::clicked, this, &WhyPanel::toggle);
   state_ = new QLabel;
   state_->setObjectName("whyState");
   state_->setProperty("muted", true);
   state_->setWordWrap(true);
-  column->addWidget(state_);
+  column_->addWidget(state_);
   auto* scroll = new QScrollArea;
   scroll->setWidgetResizable(true);
   scroll->setFrameShape(QFrame::NoFrame);
@@ -45,8 +23,7 @@ WhyPanel::WhyPanel(Session& session, QWidget* parent) : QFrame(parent), session_
   rows_ = new QVBoxLayout(list_);
   rows_->setContentsMargins(0, 0, 4, 0);
   scroll->setWidget(list_);
-  column->addWidget(scroll, 1);
-  hide();
+  column_->addWidget(scroll, 1);
   // What was found is about the rig as it was.
   connect(&session_, &Session::rigChanged, this, [this] {
     if (isVisible()) toggle();
@@ -80,9 +57,7 @@ void WhyPanel::toggle() {
     return;
   }
   ask();
-  setGeometry((parentWidget()->width() - look::kCardWidth - kWidth) / 2, 90, kWidth, kHeight);
-  show();
-  raise();
+  popUp();
 }
 
 void WhyPanel::ask() {

@@ -3,20 +3,17 @@
 // are tried on copies in the background and told only then.
 #pragma once
 
-#include <QFrame>
 #include <QPointer>
 #include <atomic>
 #include <memory>
 
+#include "app/look/floating_panel.h"
 #include "app/session.h"
 #include "run/why.h"
 
-class QLabel;
-class QVBoxLayout;
-
 namespace calm::app {
 
-class WhyPanel : public QFrame {
+class WhyPanel : public FloatingPanel {
   Q_OBJECT
  public:
   WhyPanel(Session& session, QWidget* parent);
@@ -34,7 +31,7 @@ class WhyPanel : public QFrame {
   QString quantity(double value) const;
 
   Session& session_;
-  QLabel *head_, *state_;
+  QLabel* state_;
   QWidget* list_;
   QVBoxLayout* rows_;
   run::Trouble trouble_;
