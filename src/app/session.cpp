@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "rig/edits.h"
 #include "rig/file.h"
 
 namespace calm::app {
@@ -23,6 +24,13 @@ Session::Session(QObject* parent) : QObject(parent) {
 Session::~Session() = default;
 
 bool Session::edit(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge) {
+  if (!editOnward(name, change, merge)) return false;
+  playhead_ = 0;
+  emit changed();
+  return true;
+}
+
+bool Session::editOnward(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge) {
   try {
     if (rig().newerVersion) throw std::runtime_error(rig::newerVersionWords(rig().newerVersion));
     history_.apply(name.toStdString(), change, merge.toStdString());
@@ -30,7 +38,9 @@ bool Session::edit(const QString& name, const std::function<void(rig::Rig&)>& ch
     emit message(QString::fromStdString(e.what()), true);
     return false;
   }
+  const double time = playhead_;
   rerun();
+  playhead_ = time;
   emit rigChanged();
   return true;
 }
@@ -123,7 +133,7 @@ bool Session::recover(const QString& copy) {
 void Session::select(const std::set<rig::Id>& ids) {
   std::set<rig::Id> known;
   for (rig::Id id : ids)
-    if (rig().part(id) || rig().joint(id) || rig().group(id)) known.insert(id);
+    if (rig().part(id) || rig().joint(id) || rig().group(id) || rig().cue(id)) known.insert(id);
   if (known == selection_) return;
   selection_ = known;
   emit selectionChanged();
@@ -194,10 +204,86 @@ bool Session::pin(Pinned as) {
     emit message(tr("Wait until the run is computed."), true);
     return false;
   }
-  pinned_[static_cast<std::size_t>(as)] = sharedRecording();
+  pin(sharedRecording(), as);
+  return true;
+}
+
+void Session::pin(std::shared_ptr<const run::Recording> recording, Pinned as) {
+  pinned_[static_cast<std::size_t>(as)] = std::move(recording);
   emit message(as == Pinned::toCompare ? tr("Pinned; change something and compare (Y).") : tr("Pinned."), false);
   emit changed();
+}
+
+bool Session::keep(const QString& name) {
+  if (!hasFrames() || computing() || handing_) {
+    emit message(tr("Wait until the run is computed."), true);
+    return false;
+  }
+  live_->recording()->setName(name.toStdString());
+  keep(live_->recording());
   return true;
+}
+
+void Session::keep(std::shared_ptr<run::Recording> recording) {
+  if (std::find(kept_.begin(), kept_.end(), recording) == kept_.end()) kept_.push_back(std::move(recording));
+  emit changed();
+}
+
+void Session::forget(std::size_t kept) {
+  kept_.erase(kept_.begin() + static_cast<std::ptrdiff_t>(kept));
+  emit changed();
+}
+
+bool Session::beginHand(const rig::Cue& hand, const Vec3& at) {
+  if (rig().newerVersion || onTrial_ || !hasFrames()) {
+    emit message(tr("There is no run yet to lend a hand in."), true);
+    return false;
+  }
+  const std::size_t index = recording()->indexAt(playhead_);
+  if (index + 2 >= recording()->capacity()) {
+    emit message(tr("The run ends here; go back, or make it longer on the stage's Card."), true);
+    return false;
+  }
+  hand_ = hand;
+  hand_.id = rig().nextId;
+  hand_.when.at = recording()->frame(index).time;
+  live_ = std::make_shared<run::LiveRun>(*live_, index, hand_, at);
+  watchNewRun();
+  playhead_ = hand_.when.at;
+  handing_ = true;
+  setPlaying(true);
+  return true;
+}
+
+void Session::moveHand(const Vec3& at) {
+  if (handing_) live_->moveHand(at);
+}
+
+void Session::endHand(const QString& name) {
+  if (!std::exchange(handing_, false)) return;
+  rig::Cue cue = live_->letGo();
+  rig::Id made = rig::kNone;
+  if (editOnward(name, [&](rig::Rig& rig) { made = rig::addCue(rig, cue); })) select({made});
+}
+
+const run::Detail* Session::detail(std::size_t first, std::size_t last) {
+  if (!live_ || handing_ || last >= recording()->size()) return nullptr;
+  const bool known = detail_ && detailOf_ == live_.get() && detail_->first <= first && detail_->last >= last;
+  if (known) return detail_.get();
+  const std::pair asked{first, last};
+  if (detailOf_ == live_.get() && detailAsked_ == asked) return nullptr;
+  detailOf_ = live_.get();
+  detailAsked_ = asked;
+  detail_.reset();
+  QThreadPool::globalInstance()->start([self = QPointer<Session>(this), live = live_, asked] {
+    const auto found = std::make_shared<const run::Detail>(live->detail(asked.first, asked.second));
+    QMetaObject::invokeMethod(QCoreApplication::instance(), [self, live, asked, found] {
+      if (!self || self->live_ != live || self->detailAsked_ != asked) return;
+      self->detail_ = found;
+      emit self->changed();
+    });
+  });
+  return nullptr;
 }
 
 void Session::endTrial() {
@@ -207,8 +293,13 @@ void Session::endTrial() {
 }
 
 void Session::start(const rig::RigPtr& rig) {
-  live_ = std::make_unique<run::LiveRun>(rig);
+  handing_ = false;
+  live_ = std::make_shared<run::LiveRun>(rig);
   playhead_ = 0;
+  watchNewRun();
+}
+
+void Session::watchNewRun() {
   framesSeen_ = 0;
   largestSeen_ = 0;
   largest_ = {};
@@ -246,17 +337,15 @@ void Session::setQuantity(Quantity quantity) {
   emit changed();
 }
 
-double Session::loadFraction(std::size_t joint, const run::JointSample& sample) const {
-  const rig::Joint& j = rig().joints[joint];
+double loadFraction(const rig::Joint& j, const run::JointSample& sample, const Largest& largest) {
   if (j.breakForce || j.breakTorque)
     return std::max(j.breakForce ? sample.force / *j.breakForce : 0,
                     j.breakTorque ? sample.torque / *j.breakTorque : 0);
   // Without a strength nothing can fail: the ramp stops short of its red end.
-  const double largest = this->largest().force;
-  return largest > 0 ? std::min(sample.force / largest, 0.999) : 0;
+  return largest.force > 0 ? std::min(sample.force / largest.force, 0.999) : 0;
 }
 
-const Session::Largest& Session::largest() const {
+const Largest& Session::largest() const {
   for (; hasFrames() && largestSeen_ < recording()->size(); ++largestSeen_) {
     const run::Frame& frame = recording()->frame(largestSeen_);
     for (const run::JointSample& s : frame.joints) largest_.force = std::max(largest_.force, double(s.force));
@@ -283,7 +372,9 @@ void Session::tick() {
   }
   if (playing_ && hasFrames()) {
     const double before = playhead_;
-    playhead_ = std::min(playhead_ + elapsed, recording()->endTime());
+    // Where the run is still to be computed again, the playhead waits for it.
+    const double end = recording()->endTime();
+    if (playhead_ <= end) playhead_ = std::min(playhead_ + elapsed, end);
     redraw |= playhead_ != before;
     if (playhead_ >= rig().stage.duration - 1e-9) playing_ = false;
   }

@@ -32,6 +32,15 @@ struct Preview {
 // What the lanes show.
 enum class Quantity { load, separation, stops, drive, speed, energy };
 
+// The largest force that any joint has carried in a run so far (N), and the largest speed (m/s) and energy of motion
+// (J) of any moving part.
+struct Largest {
+  double force = 0, speed = 0, energy = 0;
+  bool operator==(const Largest&) const = default;
+};
+// A joint's load as a fraction: of its strength, or of the largest load where it has none.
+double loadFraction(const rig::Joint& joint, const run::JointSample& sample, const Largest& largest);
+
 // What a finished run is kept for.
 enum class Pinned { toCompare, mustHold, mustPart };
 
@@ -46,6 +55,8 @@ class Session : public QObject {
   const rig::History& history() const { return history_; }
   // Applies the edit as one undoable step and runs anew. Returns false, with a message, if the edit throws.
   bool edit(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge = {});
+  // The same for what changes only the run's later part: the playhead stays where it is.
+  bool editOnward(const QString& name, const std::function<void(rig::Rig&)>& change, const QString& merge = {});
   void undo();
   void redo();
 
@@ -87,6 +98,8 @@ class Session : public QObject {
   std::shared_ptr<const run::Recording> sharedRecording() const { return live_ ? live_->recording() : nullptr; }
   // Keeps the run as it is, whatever is changed and run after it. False, with a message, before it is finished.
   bool pin(Pinned as);
+  // Pins a run that was kept.
+  void pin(std::shared_ptr<const run::Recording> recording, Pinned as);
   std::shared_ptr<const run::Recording> pinned(Pinned as) const { return pinned_[static_cast<std::size_t>(as)]; }
   bool hasFrames() const { return recording() && recording()->size() > 0; }
   double playhead() const { return playhead_; }
@@ -99,6 +112,22 @@ class Session : public QObject {
   void setPlayhead(double time);
   void stepFrames(int frames);
   void reset() { setPlayhead(0); }
+  // Runs that are kept by name, until the program ends; their recordings may be saved to files.
+  const std::vector<std::shared_ptr<run::Recording>>& kept() const { return kept_; }
+  // Keeps the finished run; false, with a message, before it is finished.
+  bool keep(const QString& name);
+  void keep(std::shared_ptr<run::Recording> recording);
+  void forget(std::size_t kept);
+
+  // A hand takes part in the run from the playhead on, which goes in step with the clock until it lets go; then what
+  // it did becomes a cue, as one edit. False, with a message, if the run cannot go on from there.
+  bool beginHand(const rig::Cue& hand, const Vec3& at);
+  void moveHand(const Vec3& at);
+  void endHand(const QString& name);
+  bool handing() const { return handing_; }
+  // The substeps around the playhead's frames, computed in the background when asked for; null until they are known.
+  const run::Detail* detail(std::size_t first, std::size_t last);
+
   // Runs a changed copy of the rig in place of the rig, from the start, until endTrial(): what is tried is no edit.
   // False, with a message, if the change throws.
   bool beginTrial(const std::function<void(rig::Rig&)>& change);
@@ -107,14 +136,9 @@ class Session : public QObject {
 
   Quantity quantity() const { return quantity_; }
   void setQuantity(Quantity quantity);
-  // Load of joint j as a fraction: of its strength, or of the largest load in the rig where it has none.
-  double loadFraction(std::size_t joint, const run::JointSample& sample) const;
-  // The largest force that any joint has carried in the run so far (N), and the largest speed (m/s) and energy of
-  // motion (J) of any moving part.
-  struct Largest {
-    double force = 0, speed = 0, energy = 0;
-    bool operator==(const Largest&) const = default;
-  };
+  double loadFraction(std::size_t joint, const run::JointSample& sample) const {
+    return app::loadFraction(rig().joints[joint], sample, largest());
+  }
   const Largest& largest() const;
 
   // What is wrong with the rig as it is, sought in the background after each edit.
@@ -137,6 +161,7 @@ class Session : public QObject {
  private:
   void rerun();
   void start(const rig::RigPtr& rig);
+  void watchNewRun();
   void advise();
   void tick();
 
@@ -145,7 +170,13 @@ class Session : public QObject {
   Repeat repeat_;
   JointType jointType_ = JointType::ball;
   std::set<rig::Id> selection_;
-  std::unique_ptr<run::LiveRun> live_;
+  std::shared_ptr<run::LiveRun> live_;
+  std::vector<std::shared_ptr<run::Recording>> kept_;
+  std::shared_ptr<const run::Detail> detail_;
+  const run::LiveRun* detailOf_ = nullptr;
+  std::pair<std::size_t, std::size_t> detailAsked_;
+  rig::Cue hand_;
+  bool handing_ = false;
   std::array<std::shared_ptr<const run::Recording>, 3> pinned_;
   double playhead_ = 0;
   bool playing_ = false, onTrial_ = false;

@@ -14,14 +14,17 @@
 #include <QScrollArea>
 #include <QSettings>
 #include <QSplitter>
+#include <QStackedWidget>
 #include <QVBoxLayout>
 
 #include "app/advice/panel.h"
 #include "app/card/card.h"
 #include "app/compare/panel.h"
+#include "app/effort/panel.h"
 #include "app/find/panel.h"
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
+#include "app/make/cue.h"
 #include "app/make/expect.h"
 #include "app/make/import.h"
 #include "app/make/kit.h"
@@ -29,6 +32,10 @@
 #include "app/make/many.h"
 #include "app/make/share.h"
 #include "app/recovery.h"
+#include "app/runs/panel.h"
+#include "app/sweep/panel.h"
+#include "app/traces/panel.h"
+#include "app/view/hands_strip.h"
 #include "app/view/view.h"
 #include "app/why/panel.h"
 #include "rig/copies.h"
@@ -36,6 +43,8 @@
 #include "rig/edits.h"
 #include "rig/kits/group.h"
 #include "rig/selection.h"
+#include "run/expect.h"
+#include "run/restart.h"
 
 namespace calm::app {
 
@@ -72,7 +81,12 @@ Window::Window(Session& session) : session_(session) {
   lowerColumn->setSpacing(0);
   lowerColumn->addWidget(buildTransport());
   ledger_ = new Ledger(session_);
-  lowerColumn->addWidget(ledger_, 1);
+  connect(ledger_, &Ledger::cueWanted, this, &Window::openCue);
+  traces_ = new TracesPanel(session_);
+  sweep_ = new SweepPanel(session_);
+  lower_ = new QStackedWidget;
+  for (QWidget* page : std::initializer_list<QWidget*>{ledger_, traces_, sweep_}) lower_->addWidget(page);
+  lowerColumn->addWidget(lower_, 1);
   split->addWidget(lower);
   split->setSizes({470, 270});
   split->setStretchFactor(0, 1);
@@ -96,6 +110,10 @@ Window::Window(Session& session) : session_(session) {
   find_ = new FindPanel(session_, this);
   why_ = new WhyPanel(session_, this);
   compare_ = new ComparePanel(session_, this);
+  runs_ = new RunsPanel(session_, this);
+  effort_ = new EffortPanel(session_, this);
+  connect(card_, &Card::whyWanted, why_, &WhyPanel::toggle);
+  connect(card_, &Card::cueWanted, this, &Window::openCue);
   connect(&session_, &Session::adviceChanged, this, &Window::refreshAdvice);
   connect(&session_, &Session::rigChanged, this, &Window::noteRecent);
   connect(&session_, &Session::message, this, &Window::showMessage);
@@ -141,6 +159,10 @@ QWidget* Window::buildStageArea() {
     layout->addWidget(notice);
   }
   stageArea_->installEventFilter(this);
+  if (view_) {
+    hands_ = new HandsStrip(*view_, stageArea_);
+    connect(hands_, &HandsStrip::resized, this, &Window::placeFloating);
+  }
   addStrip_ = new QFrame(stageArea_);
   addStrip_->setObjectName("addStrip");
   addStrip_->setStyleSheet(
@@ -199,6 +221,14 @@ QWidget* Window::buildTransport() {
   message_->setObjectName("message");
   message_->hide();
   row->addWidget(message_);
+  verdicts_ = new QPushButton;
+  verdicts_->setObjectName("verdicts");
+  verdicts_->setAccessibleName(tr("Expectations"));
+  verdicts_->setFixedHeight(26);
+  verdicts_->setFocusPolicy(Qt::TabFocus);
+  verdicts_->hide();
+  connect(verdicts_, &QPushButton::clicked, this, [this] { session_.select({}); });
+  row->addWidget(verdicts_);
   advice_ = new QPushButton;
   advice_->setObjectName("advice");
   advice_->setAccessibleName(tr("Advice"));
@@ -207,6 +237,19 @@ QWidget* Window::buildTransport() {
   advice_->hide();
   connect(advice_, &QPushButton::clicked, this, [this] { advicePanel_->toggle(); });
   row->addWidget(advice_);
+  for (const auto& [text, tip] : {std::pair(tr("Ledger"), tr("A row a joint, its run as a lane")),
+                                  std::pair(tr("Traces"), tr("Readings over time (V)")),
+                                  std::pair(tr("Sweep"), tr("A setting over a range (Z)"))}) {
+    auto* tab = new QPushButton(text);
+    tab->setAccessibleName(tr("Show %1").arg(text));
+    tab->setToolTip(tip);
+    tab->setCheckable(true);
+    tab->setFocusPolicy(Qt::TabFocus);
+    row->addWidget(tab);
+    connect(tab, &QPushButton::clicked, this, [this, at = tabs_.size()] { showLower(static_cast<Lower>(at)); });
+    tabs_ << tab;
+  }
+  tabs_.front()->setChecked(true);
   const auto choice = [&](const QString& name, const QStringList& words, const std::function<void(int)>& choose) {
     auto* label = new QLabel(name);
     label->setProperty("muted", true);
@@ -231,28 +274,95 @@ QWidget* Window::buildTransport() {
   return bar;
 }
 
+Window::Lower Window::lower() const {
+  return static_cast<Lower>(lower_->currentIndex());
+}
+
+void Window::showLower(Lower what) {
+  lower_->setCurrentIndex(static_cast<int>(what));
+  for (qsizetype i = 0; i < tabs_.size(); ++i) tabs_[i]->setChecked(i == static_cast<int>(what));
+}
+
+void Window::openCue(double time) {
+  // The run goes on behind the panel: a cue belongs to a moment of it.
+  const double now = time >= 0 ? time : session_.playhead();
+  if (time >= 0 && session_.rig().cue(session_.selected())) session_.select({});
+  closeMaker();
+  session_.setPlaying(false);
+  const double frame = 1 / session_.rig().stage.frameRate;
+  showMaker(new CueMaker(session_, std::round(now / frame) * frame, stageArea_), "cue");
+}
+
+void Window::startHere(bool moving) {
+  if (!session_.hasFrames()) return;
+  const auto recording = session_.sharedRecording();
+  const std::size_t frame = recording->indexAt(session_.playhead());
+  session_.edit(moving ? tr("start at %1 s, moving").arg(session_.playhead(), 0, 'f', 2)
+                       : tr("start at %1 s, at rest").arg(session_.playhead(), 0, 'f', 2),
+                [&](rig::Rig& rig) { rig = run::startingAt(*recording, frame, moving); });
+}
+
+void Window::bake(bool on) {
+  if (on && (!session_.hasFrames() || session_.computing()))
+    return showMessage(tr("Wait for the run: there is no motion to bake yet."), true);
+  std::set<rig::Id> parts;
+  for (const rig::Part& p : session_.rig().parts)
+    if (session_.selection().count(p.id) || (p.group && session_.selection().count(p.group))) parts.insert(p.id);
+  const auto recording = session_.sharedRecording();
+  session_.edit(on ? tr("bake to keys") : tr("free from keys"),
+                [&](rig::Rig& rig) { on ? run::bake(rig, *recording, parts) : run::unbake(rig, parts); });
+}
+
+// How many expectations the finished run met.
+void Window::refreshVerdicts() {
+  const run::Recording* recording = session_.computing() || session_.onTrial() ? nullptr : session_.recording();
+  if (recording == judged_) return;
+  judged_ = recording;
+  const auto& expected = session_.rig().expectations;
+  verdicts_->setVisible(recording && session_.hasFrames() && !expected.empty());
+  if (!verdicts_->isVisibleTo(this)) return;
+  std::ptrdiff_t met = 0;
+  for (const run::Verdict& v : run::judgeAll(*recording)) met += v.met;
+  const bool all = met == static_cast<std::ptrdiff_t>(expected.size());
+  verdicts_->setText(all ? tr("\u2713 as expected")
+                         : tr("\u2717 %1 of %2 not met").arg(expected.size() - std::size_t(met)).arg(expected.size()));
+  verdicts_->setStyleSheet(
+      QString("padding: 4px 12px; border: none; border-radius: 12px; font-weight: normal; color: %1; background: %2")
+          .arg((all ? look::kTeal : look::kBrick).name(), (all ? look::kTealTint : look::kAmberTint).name()));
+}
+
 void Window::openPanel(const QString& kind) {
   if (kind == "advice") return advicePanel_->toggle();
   if (kind == "find") return find_->toggle();
   if (kind == "why") return why_->toggle();
   if (kind == "compare") return compare_->toggle();
+  if (kind == "runs") return runs_->toggle();
+  if (kind == "effort") return effort_->toggle();
+  if (kind == "traces") return showLower(Lower::traces);
+  if (kind == "sweep") return showLower(Lower::sweep);
+  if (kind == "cue") return openCue(-1);
   const bool same = maker_ && maker_->property("kind").toString() == kind;
   closeMaker();
   if (same) return;
   // What is being made stands in the start pose.
   session_.setPlaying(false);
   session_.reset();
-  if (kind == "part") maker_ = new PartMaker(session_, stageArea_);
-  if (kind == "joint") maker_ = new JointMaker(session_, stageArea_);
-  if (kind == "line") maker_ = new LineMaker(session_, stageArea_);
-  if (kind == "kit") maker_ = new KitMaker(session_, stageArea_);
-  if (kind == "import") maker_ = new ImportMaker(session_, stageArea_);
-  if (kind == "copies") maker_ = new CopyMaker(session_, stageArea_);
-  if (kind == "joints") maker_ = new ManyJointsMaker(session_, stageArea_);
-  if (kind == "share") maker_ = new ShareMaker(session_, stageArea_);
-  if (kind == "expect") maker_ = new ExpectMaker(session_, stageArea_);
-  if (kind == "cut") maker_ = new CutMaker(session_, stageArea_);
-  if (!maker_) return;
+  Maker* maker = nullptr;
+  if (kind == "part") maker = new PartMaker(session_, stageArea_);
+  if (kind == "joint") maker = new JointMaker(session_, stageArea_);
+  if (kind == "line") maker = new LineMaker(session_, stageArea_);
+  if (kind == "kit") maker = new KitMaker(session_, stageArea_);
+  if (kind == "import") maker = new ImportMaker(session_, stageArea_);
+  if (kind == "copies") maker = new CopyMaker(session_, stageArea_);
+  if (kind == "joints") maker = new ManyJointsMaker(session_, stageArea_);
+  if (kind == "share") maker = new ShareMaker(session_, stageArea_);
+  if (kind == "expect") maker = new ExpectMaker(session_, stageArea_);
+  if (kind == "cut") maker = new CutMaker(session_, stageArea_);
+  if (maker) showMaker(maker, kind);
+}
+
+void Window::showMaker(Maker* maker, const QString& kind) {
+  maker_ = maker;
   maker_->setProperty("kind", kind);
   connect(maker_, &Maker::done, this, &Window::closeMaker);
   if (view_)
@@ -318,6 +428,7 @@ void Window::closeMaker() {
 void Window::placeFloating() {
   addStrip_->adjustSize();
   addStrip_->move(12, 12);
+  if (hands_) hands_->move((stageArea_->width() - hands_->width()) / 2, stageArea_->height() - hands_->height() - 10);
   if (!maker_) return;
   maker_->fit();
   maker_->move(addStrip_->geometry().right() + 10, 12);
@@ -342,6 +453,7 @@ void Window::refresh() {
                      .arg(duration, 0, 'f', 2));
   play_->setText(session_.playing() ? tr("Pause") : tr("Run"));
   refreshAdvice();
+  refreshVerdicts();
 }
 
 void Window::refreshAdvice() {

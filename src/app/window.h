@@ -8,7 +8,7 @@
 
 class QLabel;
 class QPushButton;
-class QStackedLayout;
+class QStackedWidget;
 
 namespace calm::app {
 
@@ -17,6 +17,11 @@ class AdvicePanel;
 class FindPanel;
 class WhyPanel;
 class ComparePanel;
+class EffortPanel;
+class HandsStrip;
+class RunsPanel;
+class SweepPanel;
+class TracesPanel;
 class Ledger;
 class Maker;
 class View;
@@ -42,6 +47,17 @@ class Window : public QMainWindow {
   View* view() const { return view_; }
   Ledger* ledger() const { return ledger_; }
   Card* card() const { return card_; }
+  HandsStrip* hands() const { return hands_; }
+  TracesPanel* traces() const { return traces_; }
+  SweepPanel* sweep() const { return sweep_; }
+  RunsPanel* runs() const { return runs_; }
+  EffortPanel* effort() const { return effort_; }
+  // What stands below the View.
+  enum class Lower { ledger, traces, sweep };
+  void showLower(Lower what);
+  Lower lower() const;
+  // Opens the Cue panel: for the selected cue, or a new one at this time (s).
+  void openCue(double time);
 
  protected:
   void closeEvent(QCloseEvent* event) override;
@@ -55,7 +71,12 @@ class Window : public QMainWindow {
   QWidget* buildStageArea();
   QWidget* buildTransport();
   void buildActions();
+  void addRunActions(QMenu* run);
+  void refreshVerdicts();
+  void startHere(bool moving);
+  void bake(bool on);
   QAction* action(const QString& text, const QKeySequence& key, const std::function<void()>& run);
+  void showMaker(Maker* maker, const QString& kind);
   void placeFloating();
   void refresh();
   void refreshAdvice();
@@ -79,11 +100,19 @@ class Window : public QMainWindow {
   Maker* maker_ = nullptr;
   QWidget *stageArea_ = nullptr, *addStrip_ = nullptr;
   QLabel *title_ = nullptr, *state_ = nullptr, *time_ = nullptr, *message_ = nullptr;
-  QPushButton* advice_ = nullptr;
+  QPushButton *advice_ = nullptr, *verdicts_ = nullptr;
+  const run::Recording* judged_ = nullptr;
   AdvicePanel* advicePanel_ = nullptr;
   FindPanel* find_ = nullptr;
   WhyPanel* why_ = nullptr;
   ComparePanel* compare_ = nullptr;
+  RunsPanel* runs_ = nullptr;
+  EffortPanel* effort_ = nullptr;
+  TracesPanel* traces_ = nullptr;
+  SweepPanel* sweep_ = nullptr;
+  HandsStrip* hands_ = nullptr;
+  QStackedWidget* lower_ = nullptr;
+  QList<QPushButton*> tabs_;
   QMenu* recent_ = nullptr;
   QList<QLabel*> chips_;
   QPushButton* play_ = nullptr;

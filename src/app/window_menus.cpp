@@ -5,8 +5,11 @@
 #include "app/advice/panel.h"
 #include "app/card/card.h"
 #include "app/compare/panel.h"
+#include "app/effort/panel.h"
 #include "app/find/panel.h"
 #include "app/make/maker.h"
+#include "app/runs/panel.h"
+#include "app/view/hands_strip.h"
 #include "app/view/view.h"
 #include "app/why/panel.h"
 #include "app/window.h"
@@ -61,6 +64,12 @@ void Window::buildActions() {
       why_->toggle();
     else if (compare_->isVisible())
       compare_->hide();
+    else if (runs_->isVisible())
+      runs_->hide();
+    else if (effort_->isVisible())
+      effort_->toggle();
+    else if (view_ && view_->hands().tool() != Hands::Tool::none)
+      hands_->choose(Hands::Tool::none);
     else if (advicePanel_->isVisible())
       advicePanel_->hide();
     else
@@ -83,6 +92,7 @@ void Window::buildActions() {
   run->addAction(action(tr("Expect\u2026"), Qt::Key_E, [this] { openPanel("expect"); }));
   run->addAction(action(tr("Advice"), Qt::Key_A, [this] { advicePanel_->toggle(); }));
   run->addAction(action(tr("Back to the start"), Qt::Key_Home, [this] { session_.reset(); }));
+  addRunActions(run);
   QMenu* look = menuBar()->addMenu(tr("Look"));
   const auto looking = [this](const std::function<void(View&)>& change) {
     return [this, change] {
@@ -130,6 +140,27 @@ void Window::buildActions() {
                            if (v.measure().isOn())
                              showMessage(tr("Click two places; M again to put the ruler away"), false);
                          })));
+}
+
+void Window::addRunActions(QMenu* run) {
+  run->addSeparator();
+  run->addAction(action(tr("Cue\u2026"), Qt::Key_Q, [this] { openCue(-1); }));
+  run->addAction(action(tr("Kept runs"), Qt::Key_U, [this] { runs_->toggle(); }));
+  const auto flip = [this](Lower what) { return [this, what] { showLower(lower() == what ? Lower::ledger : what); }; };
+  run->addAction(action(tr("Traces"), Qt::Key_V, flip(Lower::traces)));
+  run->addAction(action(tr("Sweep a setting"), Qt::Key_Z, flip(Lower::sweep)));
+  run->addAction(action(tr("Effort of the run"), Qt::Key_D, [this] { effort_->toggle(); }));
+  run->addAction(action(tr("Start the rig here, moving"), QKeySequence("Shift+Home"), [this] { startHere(true); }));
+  run->addAction(action(tr("Start the rig here, at rest"), QKeySequence("Ctrl+Home"), [this] { startHere(false); }));
+  run->addAction(action(tr("Bake the selected to keyed motion"), Qt::Key_B, [this] { bake(true); }));
+  run->addAction(action(tr("Free the selected from keys"), QKeySequence("Shift+B"), [this] { bake(false); }));
+  QMenu* hands = menuBar()->addMenu(tr("Hands"));
+  for (const auto& [text, key, tool] :
+       {std::tuple(tr("Grab"), Qt::Key_5, Hands::Tool::grab), std::tuple(tr("Push"), Qt::Key_6, Hands::Tool::push),
+        std::tuple(tr("Throw"), Qt::Key_7, Hands::Tool::toss), std::tuple(tr("Gust"), Qt::Key_8, Hands::Tool::gust)})
+    hands->addAction(action(text, key, [this, which = tool] {
+      if (hands_) hands_->choose(which);
+    }));
 }
 
 }  // namespace calm::app

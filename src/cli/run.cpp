@@ -1,10 +1,12 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include <fmt/format.h>
 
+#include <filesystem>
+#include <fstream>
 #include <iostream>
-#include <sstream>
 
 #include "commands.h"
+#include "exchange/recording/hdf5.h"
 #include "rig/file.h"
 #include "rig/units.h"
 #include "run/report.h"
@@ -13,8 +15,35 @@ namespace calm::cli {
 
 namespace {
 
+// A table that is written as the run goes on, and put in its place once it is whole.
+class Table {
+ public:
+  explicit Table(const std::string& path) : path_(path), file_(path + ".part", std::ios::binary) { check(); }
+  ~Table() {
+    std::error_code ignored;
+    if (!whole_) std::filesystem::remove(path_ + ".part", ignored);
+  }
+  Table(const Table&) = delete;
+  Table& operator=(const Table&) = delete;
+  std::ostream& rows() { return file_; }
+  void finish() {
+    file_.close();
+    check();
+    std::filesystem::rename(path_ + ".part", path_);
+    whole_ = true;
+  }
+
+ private:
+  void check() const {
+    if (!file_) throw std::runtime_error(path_ + ": cannot be written");
+  }
+  std::string path_;
+  std::ofstream file_;
+  bool whole_ = false;
+};
+
 struct RunCommand {
-  std::string rig, report, csv;
+  std::string rig, report, csv, recording, name;
   std::optional<double> seconds, hz, every;
   std::optional<int> substeps;
 
@@ -33,26 +62,34 @@ struct RunCommand {
         ->check(CLI::Range(1, 10000));
     app.add_option("--report", report, "Write the report here, as JSON: peaks and end values in SI units");
     app.add_option("--csv", csv, "Write poses (m, unit quaternions) and joint readings (N, N m, m) over time here");
+    app.add_option("--recording", recording, "Keep the whole run here as HDF5 (see docs/recording-format.md)");
+    app.add_option("--name", name, "What the recording is called");
   }
 
   void execute() const {
     rig::Rig rigNow = rig::loadRig(rig);
     if (substeps) rigNow.stage.substeps = *substeps;
     if (hz) rigNow.stage.frameRate = *hz;
-    std::ostringstream table;
     run::RunOptions options;
     options.seconds = seconds.value_or(rigNow.stage.duration);
     options.every = every;
-    if (!csv.empty()) {
-      run::writeCsvHeader(table, rigNow);
-      const long stride = every ? std::max(1L, std::lround(*every * rigNow.stage.frameRate)) : 1;
-      options.onFrame = [&, stride, frame = 0L](const run::CompiledRig& run) mutable {
-        if (frame++ % stride == 0) run::writeCsvRow(table, run);
-      };
-    }
+    std::optional<Table> table;
+    std::optional<exchange::RecordingWriter> writer;
+    std::vector<double> partedAt;
+    if (!csv.empty()) run::writeCsvHeader(table.emplace(csv).rows(), rigNow);
+    if (!recording.empty()) writer.emplace(recording, rigNow, name);
+    const long stride = every ? std::max(1L, std::lround(*every * rigNow.stage.frameRate)) : 1;
+    options.onFrame = [&, frame = 0L](const run::CompiledRig& run, const Residual& residual) mutable {
+      if (table && frame++ % stride == 0) run::writeCsvRow(table->rows(), run);
+      if (!writer) return;
+      const run::FrameData sample = run::sampleOf(run, residual);
+      partedAt = sample.partedAt;
+      writer->append(sample);
+    };
     const run::RunResult result = run::runToEnd(rigNow, options);
     if (!report.empty()) rig::writeWholeFile(report, run::formatReport(rigNow, result));
-    if (!csv.empty()) rig::writeWholeFile(csv, table.str());
+    if (table) table->finish();
+    if (writer) writer->finish(partedAt);
     print(rigNow, result);
   }
 

@@ -35,7 +35,7 @@ class Groups {
 
 void World::buildAssemblies() {
   Groups groups(bodies_.size());
-  const auto active = [&](const JointState& j) { return !j.reading.parted; };
+  const auto active = [&](const JointState& j) { return j.holds(); };
   for (const JointState& j : joints_)
     if (active(j) && bodies_[j.def.a].dynamic() && bodies_[j.def.b].dynamic()) groups.join(j.def.a, j.def.b);
   std::map<int, std::vector<Assembly::Member>> members;
@@ -43,8 +43,8 @@ void World::buildAssemblies() {
     const JointDef& d = joints_[id].def;
     if (!active(joints_[id]) || !(bodies_[d.a].dynamic() || bodies_[d.b].dynamic())) continue;
     const int group = groups.root(bodies_[d.a].dynamic() ? d.a : d.b);
-    members[group].push_back(
-        {id, d.type, d.a, d.b, joints_[id].geometry, d.axes, joints_[id].windings, d.compliance, d.pinRadius});
+    members[group].push_back({id, d.type, d.a, d.b, joints_[id].geometry, d.axes, joints_[id].windings, d.compliance,
+                              d.pinRadius, joints_[id].fade});
   }
   assemblies_.clear();
   for (Body& b : bodies_) {
@@ -106,7 +106,8 @@ void World::refreshPairs() {
 
 void World::addPair(int shapeA, int shapeB, int triangle, std::map<std::array<int, 3>, ContactPair>& pairs) {
   const BodyShape &a = shapes_[shapeA], &b = shapes_[shapeB];
-  if (a.body == b.body || quiet_.count(std::minmax(a.body, b.body)) || (untouched_[a.layer] >> b.layer & 1u)) return;
+  if (a.body == b.body || !bodies_[a.body].collides || !bodies_[b.body].collides) return;
+  if (quiet_.count(std::minmax(a.body, b.body)) || (untouched_[a.layer] >> b.layer & 1u)) return;
   const std::array<int, 3> key{shapeA, shapeB, triangle};
   if (const auto known = pairs_.find(key); known != pairs_.end()) {
     pairs.insert(pairs_.extract(known));
@@ -135,7 +136,7 @@ std::vector<Island> World::makeIslands() {
     if (bodies_[a].moves() && bodies_[b].moves()) groups.join(a, b);
   };
   for (const JointState& j : joints_)
-    if (!j.reading.parted) joinMoving(j.def.a, j.def.b);
+    if (j.holds()) joinMoving(j.def.a, j.def.b);
   for (const auto& [key, pair] : pairs_) joinMoving(pair.bodyA, pair.bodyB);
   std::map<int, Island> islands;
   for (BodyId id = 0; id < bodyCount(); ++id)
@@ -167,9 +168,14 @@ Residual World::step() {
 }
 
 Residual World::advanceFrame() {
+  const auto started = Stopwatch::Clock::now();
   if (jointsChanged_) buildAssemblies();
+  const auto assembled = Stopwatch::Clock::now();
   refreshPairs();
   std::vector<Island> islands = makeIslands();
+  WorkTime outside;
+  outside.joints = std::chrono::duration<double>(assembled - started).count();
+  outside.finding = Stopwatch::since(assembled);
   const Scene scene{settings_, bodies_, shapes_, colliders_, joints_, fields_, pushes_, time()};
   Residual residual;
   for (JointState& j : joints_)
@@ -190,12 +196,15 @@ Residual World::advanceFrame() {
     residuals[i] = islands[i].advance(scene, fresh);
   });
   for (const Residual& r : residuals) residual.include(r);
+  const auto solved = Stopwatch::Clock::now();
   residual.substeps = settings_.substeps;
   if (settings_.sleepAfter > 0) settle(islands);
   for (const Assembly& a : assemblies_)
     for (int n = 0; n < a.nodes(); ++n) jointsChanged_ |= a.released(n);
   ++frames_;
   for (JointState& j : joints_) readAxes(j);
+  outside.rest = Stopwatch::since(solved);
+  residual.time.include(outside);
   return residual;
 }
 

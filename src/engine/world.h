@@ -104,8 +104,10 @@ class World {
   // motion goes on at them.
   void setRole(BodyId body, Role role);
 
-  // A field, from now on. Throws on nonsense.
-  void addField(const Field& field);
+  // A field, from now on; its number. Throws on nonsense.
+  int addField(const Field& field);
+  void setField(int number, const Field& field);
+  const Field& field(int number) const { return fields_.at(static_cast<std::size_t>(number)); }
   // A force (N) at a point of the body's part frame and a torque (N m), in world axes or, if they follow, in the
   // part's.
   struct PushDef {
@@ -121,6 +123,12 @@ class World {
   // Arms or disarms a joint's break strengths. Cutting parts it at once.
   void setArmed(JointId joint, bool armed);
   void cut(JointId joint);
+  // Makes a joint that was not made yet, or has parted. What its sides are apart closes to 1/e in `fade` seconds.
+  void make(JointId joint, double fade = kOffsetFade);
+  // Whether the body's shapes touch others.
+  void setCollides(BodyId body, bool collides);
+  // Whether joints keep the loads and errors of each substep for substepsOf().
+  void setTraced(bool traced) { settings_.traced = traced; }
 
   // Advances by one frame.
   Residual step();
@@ -136,6 +144,7 @@ class World {
   int jointCount() const { return static_cast<int>(joints_.size()); }
 
   BodyState state(BodyId body) const;
+  bool isDynamic(BodyId body) const { return bodies_.at(static_cast<std::size_t>(body)).dynamic(); }
   // Throws WorldError unless all numbers are finite.
   void setVelocity(BodyId body, const Vec3& velocity, const Vec3& angularVelocity);
   // A force (N, world axes) at a world point that acts from now on until cleared.
@@ -143,14 +152,27 @@ class World {
   // A torque (N m, world axes) that acts likewise.
   void addTorque(BodyId body, const Vec3& torque);
   void clearForces();
+  // Of the body's point that is there now, m/s.
+  Vec3 velocityAt(BodyId body, const Vec3& point) const;
+  // kg: what the free body answers an impulse at a world point with, in the direction in which that is least. Infinite
+  // unless it is dynamic.
+  double massAt(BodyId body, const Vec3& point) const;
   // An impulse (N s) at a world point, at once.
   void applyImpulse(BodyId body, const Vec3& impulse, const Vec3& point);
 
+  // Of the last frame, traced: the load at the start of each substep (mean over one about it) and the error during it.
+  struct SubstepReading {
+    double force, torque, separation;  // N, N m, m
+  };
+  std::vector<SubstepReading> substepsOf(JointId joint) const;
+  bool isOpen(JointId joint) const { return joints_.at(joint).open; }
   const JointReading& reading(JointId joint) const { return joints_.at(joint).reading; }
   const JointDef& joint(JointId joint) const { return joints_.at(joint).def; }
   // kg or kg m^2: the inertia along or about a free axis, of the two bodies as this joint alone holds them. Throws
   // std::invalid_argument if neither can move along it.
   double inertiaAlong(JointId joint, int axis) const { return massSeenBy(joints_.at(joint), axis); }
+  // Of all bodies' shapes; empty (low above high) for one without, or with one that has no bounds.
+  std::vector<Aabb> bounds() const;
   std::vector<ContactReading> contacts() const;
   std::vector<TouchReading> touches() const;
   double kineticEnergy(BodyId body) const;    // J
@@ -170,7 +192,7 @@ class World {
   bool isAsleep(BodyId body) const { return bodies_.at(body).asleep; }
 
  private:
-  static constexpr std::uint64_t kStateVersion = 1;
+  static constexpr std::uint64_t kStateVersion = 2;
   void visitState(StateArchive& state);
   Residual advanceFrame();
   void buildAssemblies();

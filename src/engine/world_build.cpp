@@ -89,7 +89,9 @@ const Body& World::checked(BodyId body) const {
 JointId World::addJoint(const JointDef& def) {
   const Body &a = checked(def.a), &b = checked(def.b);
   require(def.a != def.b, "a part cannot be joined to itself");
-  require(a.dynamic() || b.dynamic(), "at least one of the two parts must be dynamic");
+  // What follows keys now may be set free later.
+  const auto mayMove = [](const Body& body) { return body.moves() && body.weighed; };
+  require(mayMove(a) || mayMove(b), "at least one of the two parts must be dynamic");
   require(isPose(def.frameA) && isPose(def.frameB), "pivots and axes must be finite");
   require(def.compliance >= 0 && std::isfinite(def.compliance), "compliance must be 0 or more");
   require(def.pinRadius > 0 && std::isfinite(def.pinRadius), "the pin radius must be above 0 m");
@@ -110,7 +112,8 @@ JointId World::addJoint(const JointDef& def) {
   }
   joints_.push_back(state);
   readAxes(joints_.back());
-  if (!def.neighboursCollide) quiet_.insert(std::minmax(def.a, def.b));
+  joints_.back().open = !def.made;
+  if (!def.neighboursCollide && def.made) quiet_.insert(std::minmax(def.a, def.b));
   jointsChanged_ = true;
   for (const BodyId id : {def.a, def.b}) wake(id);
   return jointCount() - 1;
@@ -166,7 +169,7 @@ void World::settleAxes(JointState& j) const {
     }
     const bool rope = j.def.type == JointType::pulley || j.def.type == JointType::winch;
     if (rope && axis.high == kNoLimit) axis.high = std::max(at, axis.low);
-    if (axis.frequency > 0) stiffenByFrequency(j, k);
+    if (axis.frequency > 0 && (a.dynamic() || b.dynamic())) stiffenByFrequency(j, k);
   }
 }
 
@@ -248,12 +251,25 @@ void World::lockAxes(BodyId body, const std::array<bool, 3>& travel, const std::
   addJoint(def);
 }
 
-void World::addField(const Field& field) {
+int World::addField(const Field& field) {
+  const int number = static_cast<int>(fields_.size());
+  fields_.push_back({Wind{}, {}});
+  try {
+    setField(number, field);
+  } catch (const WorldError&) {
+    fields_.pop_back();
+    throw;
+  }
+  return number;
+}
+
+void World::setField(int number, const Field& field) {
+  require(number >= 0 && number < static_cast<int>(fields_.size()), "there is no field " + std::to_string(number));
   const std::string fault = faultOf(field);
   require(fault.empty(), fault);
   for (const int body : field.bodies) checked(body);
-  fields_.push_back(field);
-  std::sort(fields_.back().bodies.begin(), fields_.back().bodies.end());
+  fields_[number] = field;
+  std::sort(fields_[number].bodies.begin(), fields_[number].bodies.end());
   for (Body& b : bodies_) b.asleep = false;
 }
 
@@ -304,6 +320,27 @@ void World::cut(JointId joint) {
   for (const BodyId id : {j.def.a, j.def.b}) wake(id);
 }
 
+void World::make(JointId joint, double fade) {
+  require(joint >= 0 && joint < jointCount(), "there is no joint number " + std::to_string(joint));
+  require(fade > 0 && std::isfinite(fade), "the time in which a joint closes must be above 0 s");
+  JointState& j = joints_[joint];
+  if (j.holds()) return;
+  j.open = j.reading.parted = false;
+  j.reading = {};
+  j.window.clear();
+  j.fade = fade;
+  settleAxes(j);
+  if (!j.def.neighboursCollide) quiet_.insert(std::minmax(j.def.a, j.def.b));
+  jointsChanged_ = fresh_ = true;
+  for (const BodyId id : {j.def.a, j.def.b}) wake(id);
+}
+
+void World::setCollides(BodyId body, bool collides) {
+  checked(body);
+  bodies_[body].collides = collides;
+  wake(body);
+}
+
 void World::setMotion(BodyId body, const Motion& motion) {
   checked(body);
   const std::string fault = faultOf(motion);
@@ -325,6 +362,10 @@ void World::setRole(BodyId body, Role role) {
     if (shapes_[s].body == body) buildCollider(shapes_[s].shape, b.pose() * shapes_[s].pose, colliders_[s]);
   jointsChanged_ = fresh_ = true;
   wake(body);
+  // Frequencies are those of what moves now.
+  for (JointState& j : joints_)
+    for (int k = 0; role == Role::dynamic && (j.def.a == body || j.def.b == body) && k < axesOf(j.def.type).all(); ++k)
+      if (j.def.axes[k].frequency > 0) stiffenByFrequency(j, k);
 }
 
 }  // namespace calm

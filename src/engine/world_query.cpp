@@ -53,6 +53,22 @@ void World::addTorque(BodyId body, const Vec3& torque) {
   bodies_[body].torque += torque;
 }
 
+Vec3 World::velocityAt(BodyId body, const Vec3& point) const {
+  const Body& b = checked(body);
+  return b.velocityAt(point - b.position);
+}
+
+double World::massAt(BodyId body, const Vec3& point) const {
+  const Body& b = checked(body);
+  if (!b.dynamic()) return std::numeric_limits<double>::infinity();
+  const Vec3 r = point - b.position;
+  Mat3 cross;
+  cross << 0, -r.z(), r.y(), r.z(), 0, -r.x(), -r.y(), r.x(), 0;
+  const Mat3 inverse = b.axes * b.inertia.inverse().asDiagonal() * b.axes.transpose();
+  const Mat3 mobility = b.inverseMass * Mat3::Identity() + cross.transpose() * inverse * cross;
+  return 1 / Eigen::SelfAdjointEigenSolver<Mat3>(mobility, Eigen::EigenvaluesOnly).eigenvalues()[2];
+}
+
 void World::clearForces() {
   for (Body& b : bodies_) {
     if (!b.force.isZero(0) || !b.torque.isZero(0)) b.asleep = false;
@@ -102,6 +118,27 @@ std::vector<TouchReading> World::touches() const {
   return readings;
 }
 
+std::vector<Aabb> World::bounds() const {
+  std::vector<Aabb> boxes(bodies_.size());
+  for (const BodyShape& s : shapes_) {
+    const Aabb box = boundsOf(s.shape, bodies_[s.body].pose() * s.pose);
+    if (box.high.x() < 1e200) boxes[s.body].include(box);
+  }
+  return boxes;
+}
+
+std::vector<World::SubstepReading> World::substepsOf(JointId joint) const {
+  const JointState& j = joints_.at(joint);
+  const double h = settings_.frame / settings_.substeps;
+  // The newest entry is the half of a substep that the next frame completes.
+  std::vector<SubstepReading> list;
+  const std::size_t whole = j.window.empty() ? 0 : j.window.size() - 1;
+  const std::size_t first = whole > j.errors.size() ? whole - j.errors.size() : 0;
+  for (std::size_t i = first; i < whole; ++i)
+    list.push_back({j.window[i].first.norm() / h, j.window[i].second.norm() / h, j.errors[i - first]});
+  return list;
+}
+
 double World::kineticEnergy(BodyId body) const {
   const Body& b = checked(body);
   return b.dynamic() ? b.kineticEnergy() : 0;
@@ -120,7 +157,7 @@ Energy World::energy() const {
     e.potential += potentialEnergy(id);
   }
   for (const JointState& j : joints_) {
-    if (j.reading.parted) continue;
+    if (!j.holds()) continue;
     for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
       const AxisDef& axis = j.def.axes[k];
       const double at = j.reading.position[k];

@@ -20,12 +20,12 @@ void JointReading::visitState(StateArchive& state) {
 }
 
 void JointState::visitState(StateArchive& state) {
-  state(def.axes, def.armed, reading, windings, window);
+  state(def.axes, def.armed, reading, windings, window, open, fade);
 }
 
 void Body::visitState(StateArchive& state) {
-  state(role, inverseMass, jointed, asleep, restTime, position, orientation, axes, velocity, spin, kickedSpin, momentum,
-        momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis);
+  state(role, inverseMass, jointed, asleep, collides, restTime, position, orientation, axes, velocity, spin, kickedSpin,
+        momentum, momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis);
 }
 
 void ManifoldPoint::visitState(StateArchive& state) {

@@ -17,6 +17,13 @@ Id addPart(Rig& rig, Part part) {
   return part.id;
 }
 
+Id addCue(Rig& rig, Cue cue) {
+  cue.id = rig.nextId++;
+  if (const std::string fault = faultOf(cue, rig); !fault.empty()) throw std::invalid_argument(fault);
+  rig.cues.push_back(cue);
+  return cue.id;
+}
+
 namespace {
 
 // A rope or a spring runs from centre to centre (the world's side stays at the pivot), as long as it is now; a spring
@@ -172,8 +179,13 @@ void remove(Rig& rig, const std::set<Id>& ids) {
   std::erase_if(rig.parts, isGone);
   dropEmptyGroups(rig);
   const auto missing = [&](Id id) { return id != kNone && !rig.part(id) && !rig.joint(id); };
-  std::erase_if(rig.cues, [&](const Cue& c) { return missing(c.part) || missing(c.joint) || missing(c.whenParted); });
-  std::erase_if(rig.expectations, [&](const Expectation& e) { return missing(e.of) || missing(e.reading.of); });
+  std::erase_if(rig.cues, [&](Cue& c) {
+    const Trigger& w = c.when;
+    if (isGone(c) || missing(c.part) || missing(c.joint) || missing(w.of) || missing(w.other)) return true;
+    if (isMissing(w.reading, rig)) return true;
+    return std::erase_if(c.parts, missing) > 0 && c.parts.empty();
+  });
+  std::erase_if(rig.expectations, [&](const Expectation& e) { return missing(e.of) || isMissing(e.reading, rig); });
   // A field that acts on all has no list; one whose parts are all gone goes too.
   std::erase_if(rig.fields, [&](Field& f) { return std::erase_if(f.parts, missing) > 0 && f.parts.empty(); });
 }

@@ -14,6 +14,9 @@ namespace calm::rig {
 // Adds the part under a free name and a new id, which is returned.
 Id addPart(Rig& rig, Part part);
 
+// Adds the cue under a new id, which is returned. Throws std::invalid_argument if something is wrong with it.
+Id addCue(Rig& rig, Cue cue);
+
 // Joins two parts (kNone: the world) with pivot and axis as they are at rest. Throws std::invalid_argument if that
 // cannot be: the same part twice, nothing dynamic, a missing part.
 Id addJoint(Rig& rig, JointType type, Id a, Id b, const Vec3& pivot, const Vec3& axis);

@@ -46,6 +46,9 @@ Rig readRig(const Node& n, Newer newer) {
   for (const Part& p : rig.parts) reserve(p.id);
   for (const Joint& j : rig.joints) reserve(j.id);
   for (const Group& g : rig.groups) reserve(g.id);
+  for (const Cue& c : rig.cues) reserve(c.id);
+  for (Cue& c : rig.cues)
+    if (c.id == kNone) c.id = rig.nextId++;
   const auto checkGroup = [&](Id id, const std::string& name) {
     if (id != kNone && !rig.group(id)) n.fail(fmt::format("\"{}\" names group {}, which does not exist", name, id));
   };

@@ -131,8 +131,8 @@ void checkJoint(const Rig& rig, const Joint& j, Checker check) {
   if (j.a.part == j.b.part) {
     check.fail(j.a.part == kNone ? "joins the world to itself" : "joins a part to itself");
   } else {
-    const auto dynamic = [&](Id id) { return id != kNone && rig.part(id) && rig.part(id)->role == Role::dynamic; };
-    check.require(dynamic(j.a.part) || dynamic(j.b.part), "joins two things that cannot move; one must be dynamic");
+    const auto moves = [&](Id id) { return id != kNone && rig.part(id) && rig.part(id)->role != Role::fixed; };
+    check.require(moves(j.a.part) || moves(j.b.part), "joins two things that cannot move; one must be dynamic");
   }
   for (int k = 0; k < axesOf(j.type).all(); ++k) checkAxis(j.axes[k], k, check);
   if (j.breakForce) check.range("break force", *j.breakForce, 1e-12, 1e15, "N");
@@ -170,6 +170,9 @@ const Joint* Rig::joint(Id id) const {
 const Group* Rig::group(Id id) const {
   return find(groups, id);
 }
+const Cue* Rig::cue(Id id) const {
+  return find(cues, id);
+}
 Part* Rig::part(Id id) {
   return find(parts, id);
 }
@@ -178,6 +181,9 @@ Joint* Rig::joint(Id id) {
 }
 Group* Rig::group(Id id) {
   return find(groups, id);
+}
+Cue* Rig::cue(Id id) {
+  return find(cues, id);
 }
 
 std::string Rig::partName(Id id) const {
@@ -290,6 +296,11 @@ std::vector<Fault> faultsOf(const Rig& rig) {
     checkJoint(rig, j, check);
   }
   for (const Group& g : rig.groups) checkId(g.id, Checker(faults, fmt::format("group \"{}\"", g.name)));
+  for (std::size_t i = 0; i < rig.cues.size(); ++i) {
+    Checker check(faults, fmt::format("cue {} ({})", i + 1, word(rig.cues[i].act)));
+    checkId(rig.cues[i].id, check);
+    if (const std::string fault = faultOf(rig.cues[i], rig); !fault.empty()) check.fail(fault);
+  }
   return faults;
 }
 

@@ -12,6 +12,7 @@
 #include "engine/joint/joint.h"
 #include "engine/shape/shape.h"
 #include "engine/solve/field.h"
+#include "rig/cue.h"
 #include "rig/expectation.h"
 #include "rig/kits/forms.h"
 
@@ -111,6 +112,7 @@ struct Joint {
   double compliance = 0;    // m/N; 0: the engine's own
   double pinRadius = 0.02;  // m
   bool neighboursCollide = false;
+  bool made = true;  // otherwise a cue makes it
   Id group = kNone;
   std::string slot;
   std::set<std::string> tags;
@@ -130,20 +132,6 @@ struct Field {
   std::vector<Id> parts;
 };
 
-// Something that happens in a run, at a time or as soon as a joint has parted; at the start of the next frame.
-struct Cue {
-  enum class Act { impulse, role, arm, disarm, cut, axis, gravity };
-  double at = 0;          // s
-  Id whenParted = kNone;  // a joint
-  Act act = Act::impulse;
-  Id part = kNone, joint = kNone;
-  Role role = Role::dynamic;
-  Vec3 vector = Vec3::Zero();  // N s, or m/s^2; world axes
-  Vec3 point = Vec3::Zero();   // m, in the part's frame
-  int axisNumber = 0;
-  AxisDef axis;
-};
-
 struct Rig {
   std::string name = "Untitled";
   Stage stage;
@@ -159,9 +147,11 @@ struct Rig {
   const Part* part(Id id) const;
   const Joint* joint(Id id) const;
   const Group* group(Id id) const;
+  const Cue* cue(Id id) const;
   Part* part(Id id);
   Joint* joint(Id id);
   Group* group(Id id);
+  Cue* cue(Id id);
   // "world" for kNone.
   std::string partName(Id id) const;
   // The base name, or the first of "name 2", "name 3", ... that no part, joint or group bears.

@@ -18,7 +18,8 @@ constexpr std::array kJointReadings = {std::pair{What::force, "force"}, std::pai
                                        std::pair{What::separation, "separation"},
                                        std::pair{What::misalignment, "misalignment"}};
 constexpr std::array kPartReadings = {std::pair{What::speed, "speed"}, std::pair{What::turnRate, "turn rate"},
-                                      std::pair{What::x, "x"}, std::pair{What::y, "y"}, std::pair{What::z, "z"}};
+                                      std::pair{What::x, "x"},         std::pair{What::y, "y"},
+                                      std::pair{What::z, "z"},         std::pair{What::touch, "touch"}};
 
 bool isOfAxis(What what) {
   return what == What::position || what == What::rate || what == What::effort;
@@ -38,6 +39,7 @@ std::string axisText(What what, const std::string& axis) {
 
 // The words before "of NAME".
 std::string wordsOf(const Reading& r, const Rig& rig) {
+  if (r.what == What::distance) return "distance to " + rig.partName(r.other);
   for (const auto& list : {kJointReadings}) {
     for (const auto& [what, word] : list)
       if (what == r.what) return word;
@@ -59,20 +61,27 @@ std::string textOf(const Reading& r, const Rig& rig) {
   return words + " of " + (joint ? joint->name : rig.partName(r.of));
 }
 
-std::vector<Reading> readingsOf(int id, const Rig& rig) {
+std::vector<Reading> readingsOf(int id, const Rig& rig, bool distances) {
   std::vector<Reading> list;
   if (id == kNone)
-    for (const auto& entry : kWholeWords) list.push_back({entry.first, kNone, 0});
+    for (const auto& entry : kWholeWords) list.push_back({entry.first, kNone, 0, kNone});
   if (const Joint* joint = rig.joint(id)) {
-    for (const auto& entry : kJointReadings) list.push_back({entry.first, id, 0});
+    for (const auto& entry : kJointReadings) list.push_back({entry.first, id, 0, kNone});
     for (int k = 0; k < axesOf(joint->type).all(); ++k) {
       if (!*axisWord(joint->type, k)) continue;
-      for (const What what : {What::position, What::rate, What::effort}) list.push_back({what, id, k});
+      for (const What what : {What::position, What::rate, What::effort}) list.push_back({what, id, k, kNone});
     }
   }
-  if (rig.part(id))
-    for (const auto& entry : kPartReadings) list.push_back({entry.first, id, 0});
+  if (!rig.part(id)) return list;
+  for (const auto& entry : kPartReadings) list.push_back({entry.first, id, 0, kNone});
+  for (const Part& other : rig.parts)
+    if (distances && other.id != id) list.push_back({What::distance, id, 0, other.id});
   return list;
+}
+
+bool isMissing(const Reading& r, const Rig& rig) {
+  const auto known = [&](Id id) { return id == kNone || rig.part(id) || rig.joint(id); };
+  return !known(r.of) || !known(r.other);
 }
 
 std::optional<Reading> readingFrom(const std::string& text, const Rig& rig) {
@@ -83,7 +92,8 @@ std::optional<Reading> readingFrom(const std::string& text, const Rig& rig) {
       // Names may hold "of" themselves: what ends with the name is meant.
       const std::string tail = " of " + item.name;
       if (text.size() <= tail.size() || text.compare(text.size() - tail.size(), tail.size(), tail) != 0) continue;
-      for (const Reading& r : readingsOf(item.id, rig))
+      const bool distances = text.rfind("distance to ", 0) == 0;
+      for (const Reading& r : readingsOf(item.id, rig, distances))
         if (textOf(r, rig) == text) return r;
     }
     return std::nullopt;
@@ -97,6 +107,7 @@ Dimension dimensionOf(const Reading& r, const Rig& rig) {
   const bool turns = isOfAxis(r.what) && joint && axisTurns(joint->type, r.axis);
   switch (r.what) {
     case What::force:
+    case What::touch:
       return Dimension::force;
     case What::torque:
       return Dimension::torque;

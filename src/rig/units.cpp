@@ -45,7 +45,10 @@ const std::vector<Unit>& unitsOf(Dimension dimension) {
   static const std::vector<Unit> turnDamping{{"N m s/rad", 1, true}, {"Nms/rad", 1, false}};
   static const std::vector<Unit> frequency{{"kHz", 1e3, false}, {"Hz", 1, true}, {"rpm", 1 / 60.0, false}};
   static const std::vector<Unit> energy{{"MJ", 1e6, true}, {"kJ", 1e3, true}, {"J", 1, true}, {"mJ", 1e-3, true}};
+  static const std::vector<Unit> acceleration{{"m/s^2", 1, true}, {"m/s\u00b2", 1, false}};
   switch (dimension) {
+    case Dimension::acceleration:
+      return acceleration;
     case Dimension::energy:
       return energy;
     case Dimension::length:

@@ -24,7 +24,8 @@ enum class Dimension {
   damping,
   turnDamping,
   frequency,
-  energy
+  energy,
+  acceleration
 };
 
 // The value in SI of "30 cm", "12 in", "5 kN", "1.5" (SI when no unit is given); nothing if it is no such quantity or

@@ -72,6 +72,8 @@ CompiledRig compile(const rig::Rig& rig) {
                          .separationBudget = stage.separationBudget}),
                   {},
                   {},
+                  {},
+                  {},
                   {}};
   Numbers layers, materials;
   if (stage.groundHeight) {
@@ -85,7 +87,8 @@ CompiledRig compile(const rig::Rig& rig) {
     ground.material = materials.of(stage.groundMaterial);
     out.world.addBody(ground);
   }
-  std::map<rig::Id, BodyId> bodyOfPart{{rig::kNone, kWorld}};
+  std::map<rig::Id, BodyId>& bodyOfPart = out.bodyOf;
+  bodyOfPart[rig::kNone] = kWorld;
   for (const rig::Part& p : rig.parts) {
     try {
       out.bodies.push_back(out.world.addBody(bodyOf(p, layers, materials)));
@@ -103,7 +106,6 @@ CompiledRig compile(const rig::Rig& rig) {
     for (const rig::Id id : f.parts) field.bodies.push_back(bodyOfPart.at(id));
     out.world.addField(field);
   }
-  std::map<rig::Id, JointId> jointOf;
   for (const rig::Joint& j : rig.joints) {
     JointDef def;
     def.type = j.type;
@@ -119,9 +121,10 @@ CompiledRig compile(const rig::Rig& rig) {
     def.breakForce = j.breakForce.value_or(kUnbreakable);
     def.breakTorque = j.breakTorque.value_or(kUnbreakable);
     def.neighboursCollide = j.neighboursCollide;
+    def.made = j.made;
     try {
       out.joints.push_back(out.world.addJoint(def));
-      jointOf[j.id] = out.joints.back();
+      out.jointOf[j.id] = out.joints.back();
     } catch (const WorldError& e) {
       throw CompileError("joint \"" + j.name + "\": " + e.what());
     }
@@ -133,10 +136,21 @@ CompiledRig compile(const rig::Rig& rig) {
     if (p.role == Role::dynamic && (any(p.lockedTravel) || any(p.lockedTurn)))
       out.world.lockAxes(out.bodies[i], p.lockedTravel, p.lockedTurn);
   }
-  const auto jointNumber = [&](rig::Id id) { return id == rig::kNone ? -1 : jointOf.at(id); };
-  for (const rig::Cue& c : rig.cues)
-    out.cues.push_back({c, bodyOfPart.at(c.part), jointNumber(c.joint), jointNumber(c.whenParted)});
+  for (const rig::Cue& c : rig.cues) out.cues.push_back(out.prepared(c, rig));
   return out;
+}
+
+RunningCue CompiledRig::prepared(const rig::Cue& cue, const rig::Rig& rig) const {
+  RunningCue c;
+  c.cue = cue;
+  c.body = bodyOf.at(cue.part);
+  if (cue.joint != rig::kNone) c.joint = jointOf.at(cue.joint);
+  if (const rig::Part* part = rig.part(cue.part)) {
+    c.center = part->massProperties().center;
+    c.motion = part->motion;
+  }
+  for (const rig::Id id : cue.parts) c.bodies.push_back(bodyOf.at(id));
+  return c;
 }
 
 }  // namespace calm::run

@@ -49,6 +49,8 @@ double ofJoint(const Recording& recording, const rig::Reading& r, std::size_t i,
 
 double ofPart(const PartSample& s, What what) {
   switch (what) {
+    case What::touch:
+      return s.touch;
     case What::speed:
       return s.velocity.norm();
     case What::turnRate:
@@ -178,7 +180,10 @@ double valueOf(const Recording& recording, const rig::Reading& r, std::size_t i)
   const rig::Rig& rig = recording.rig();
   if (r.of == rig::kNone) return ofAll(recording, r.what, i);
   if (const std::size_t j = indexOf(rig.joints, r.of); j < rig.joints.size()) return ofJoint(recording, r, i, j);
-  return ofPart(recording.frame(i).parts[indexOf(rig.parts, r.of)], r.what);
+  const auto& parts = recording.frame(i).parts;
+  const PartSample& part = parts[indexOf(rig.parts, r.of)];
+  if (r.what == What::distance) return (part.pose.position - parts[indexOf(rig.parts, r.other)].pose.position).norm();
+  return ofPart(part, r.what);
 }
 
 std::vector<double> seriesOf(const Recording& recording, const rig::Reading& reading) {

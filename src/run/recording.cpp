@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <type_traits>
 
 namespace calm::run {
 
@@ -11,23 +12,35 @@ Recording::Recording(rig::RigPtr rig, std::size_t frames)
   for (std::size_t j = 0; j < rig_->joints.size(); ++j) parted_[j] = -1;
 }
 
+Recording::Recording(const Recording& begun, std::size_t count, std::size_t frames)
+    : Recording(begun.rig_, std::max(count, frames)) {
+  for (std::size_t i = 0; i < count; ++i) frames_[i] = begun.frames_[i];
+  const double end = count > 0 ? frames_[count - 1]->time : -1;
+  for (std::size_t j = 0; j < rig_->joints.size(); ++j)
+    if (const auto at = begun.partedAt(j); at && *at <= end + 1e-9) parted_[j] = *at;
+  count_.store(count);
+}
+
 std::size_t Recording::indexAt(double time) const {
   const double index = std::floor(time / frameTime() + 1e-6);
   return static_cast<std::size_t>(std::clamp(index, 0.0, static_cast<double>(size() - 1)));
 }
 
-void Recording::append(const CompiledRig& run, const Residual& residual) {
-  auto frame = std::make_unique<Frame>();
-  frame->time = run.world.time();
-  frame->parts.reserve(run.bodies.size());
+FrameData sampleOf(const CompiledRig& run, const Residual& residual) {
+  FrameData frame;
+  frame.time = run.world.time();
+  frame.parts.reserve(run.bodies.size());
+  std::vector<double> touch(static_cast<std::size_t>(run.world.bodyCount()));
+  for (const TouchReading& t : run.world.touches())
+    for (const BodyId body : {t.a, t.b}) touch[static_cast<std::size_t>(body)] += t.force.norm();
   for (BodyId b : run.bodies) {
     const BodyState s = run.world.state(b);
-    frame->parts.push_back({s.pose, s.velocity, s.angularVelocity});
+    frame.parts.push_back({s.pose, s.velocity, s.angularVelocity, touch[static_cast<std::size_t>(b)]});
   }
-  frame->joints.reserve(run.joints.size());
-  for (std::size_t j = 0; j < run.joints.size(); ++j) {
-    const JointReading& r = run.world.reading(run.joints[j]);
-    JointSample& sample = frame->joints.emplace_back();
+  frame.joints.reserve(run.joints.size());
+  for (const JointId j : run.joints) {
+    const JointReading& r = run.world.reading(j);
+    JointSample& sample = frame.joints.emplace_back();
     sample.force = static_cast<float>(r.force.norm());
     sample.torque = static_cast<float>(r.torque.norm());
     sample.separation = static_cast<float>(r.separationPeak);
@@ -37,15 +50,59 @@ void Recording::append(const CompiledRig& run, const Residual& residual) {
       sample.effort[k] = static_cast<float>(r.effort[k]);
       sample.activity[k] = static_cast<std::uint8_t>(r.activity[k]);
     }
-    if (r.parted) parted_[j].store(r.partedAt, std::memory_order_relaxed);
+    frame.partedAt.push_back(r.parted ? r.partedAt : -1);
+  }
+  using Act = rig::Cue::Act;
+  for (const RunningCue& c : run.cues) {
+    CueSample& sample = frame.cues.emplace_back();
+    if (!c.hasBegun()) continue;
+    sample.begunAt = c.begunAt;
+    sample.energy = c.energy;
+    const bool probe = c.cue.act == Act::probe && c.state == RunningCue::State::going;
+    if (!probe && c.cue.act != Act::ball) continue;
+    sample.body = probe ? CueSample::Body::probe : CueSample::Body::ball;
+    sample.radius = static_cast<float>(c.cue.radius);
+    sample.pose = run.world.state(c.body).pose;
   }
   const Energy energy = run.world.energy();
-  frame->energy = energy.total();
-  frame->kineticEnergy = energy.kinetic;
-  frame->residual = residual;
-  const std::size_t at = count_.load(std::memory_order_relaxed);
-  frames_[at] = std::move(frame);
-  count_.store(at + 1, std::memory_order_release);
+  frame.energy = energy.total();
+  frame.kineticEnergy = energy.kinetic;
+  frame.residual = residual;
+  return frame;
+}
+
+namespace {
+
+template <class T>
+std::span<const T> keep(const std::vector<T>& values, std::byte*& at) {
+  static_assert(std::is_trivially_destructible_v<T> && alignof(T) <= 64);
+  T* first = reinterpret_cast<T*>(at);
+  std::uninitialized_copy(values.begin(), values.end(), first);
+  at += (values.size() * sizeof(T) + 63) / 64 * 64;
+  return {first, values.size()};
+}
+
+template <class T>
+std::size_t roomFor(const std::vector<T>& values) {
+  return (values.size() * sizeof(T) + 63) / 64 * 64;
+}
+
+}  // namespace
+
+void Recording::append(const FrameData& data) {
+  auto frame = std::make_shared<Frame>();
+  static_cast<FrameHead&>(*frame) = data;
+  const auto memory = memory_.take(roomFor(data.parts) + roomFor(data.joints) + roomFor(data.cues));
+  std::byte* at = memory.get();
+  frame->parts = keep(data.parts, at);
+  frame->joints = keep(data.joints, at);
+  frame->cues = keep(data.cues, at);
+  frame->memory = memory;
+  for (std::size_t j = 0; j < data.partedAt.size(); ++j)
+    if (data.partedAt[j] >= 0) parted_[j].store(data.partedAt[j], std::memory_order_relaxed);
+  const std::size_t index = count_.load(std::memory_order_relaxed);
+  frames_[index] = std::move(frame);
+  count_.store(index + 1, std::memory_order_release);
 }
 
 std::optional<double> Recording::partedAt(std::size_t j) const {

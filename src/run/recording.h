@@ -8,36 +8,14 @@
 #include <cstdint>
 #include <memory>
 #include <optional>
+#include <string>
 #include <vector>
 
 #include "rig/history.h"
-#include "run/compile.h"
+#include "run/frame.h"
+#include "run/frame_memory.h"
 
 namespace calm::run {
-
-struct PartSample {
-  Pose pose;
-  Vec3 velocity, angularVelocity;
-};
-
-struct JointSample {
-  float force = 0;         // N, mean of the frame
-  float torque = 0;        // N m
-  float separation = 0;    // m, largest of the frame
-  float misalignment = 0;  // rad
-  // Of the free axes at the end of the frame, m or rad, and what they pushed with in it, N or N m.
-  std::array<float, kMaxAxes> position{}, effort{};
-  std::array<std::uint8_t, kMaxAxes> activity{};  // AxisActivity bits
-};
-
-struct Frame {
-  double time = 0;  // s
-  std::vector<PartSample> parts;
-  std::vector<JointSample> joints;
-  double energy = 0;         // J
-  double kineticEnergy = 0;  // J, of it
-  Residual residual;         // of the frame
-};
 
 // A joint's largest values over a run and when they came.
 struct JointPeaks {
@@ -52,6 +30,8 @@ class Recording {
  public:
   // Of a run of `rig` over at most `frames` frames, the start included.
   Recording(rig::RigPtr rig, std::size_t frames);
+  // One that begins with the first `count` frames of another, which it shares.
+  Recording(const Recording& begun, std::size_t count, std::size_t frames);
 
   const rig::Rig& rig() const { return *rig_; }
   std::size_t capacity() const { return frames_.size(); }
@@ -62,15 +42,24 @@ class Recording {
   double endTime() const { return size() ? frame(size() - 1).time : 0; }
   double frameTime() const { return 1 / rig_->stage.frameRate; }
 
-  // Appends the world's present state. One thread only.
-  void append(const CompiledRig& run, const Residual& residual);
+  // Appends the world's present state, or a frame that is known. One thread only.
+  void append(const CompiledRig& run, const Residual& residual) { append(sampleOf(run, residual)); }
+  void append(const FrameData& frame);
 
   // When joint j (in the rig's order) parted, if it has by now.
   std::optional<double> partedAt(std::size_t j) const;
+  // What it is called; empty while it has no name.
+  const std::string& name() const { return name_; }
+  void setName(const std::string& name) { name_ = name; }
+  // Bytes that its frames take, and how many of them lie on the disk.
+  std::size_t bytes() const { return memory_.used(); }
+  std::size_t bytesOnDisk() const { return memory_.onDisk(); }
 
  private:
   rig::RigPtr rig_;
-  std::vector<std::unique_ptr<const Frame>> frames_;
+  std::string name_;
+  FrameMemory memory_;
+  std::vector<std::shared_ptr<const Frame>> frames_;
   std::unique_ptr<std::atomic<double>[]> parted_;
   std::atomic<std::size_t> count_{0};
 };

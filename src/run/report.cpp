@@ -130,18 +130,19 @@ RunResult runToEnd(const rig::Rig& rig, const RunOptions& options) {
     if (stride > 0 && result.steps % stride == 0) result.readings.push_back(momentOf(rig, run));
   };
   keep();
-  if (options.onFrame) options.onFrame(run);
+  if (options.onFrame) options.onFrame(run, {});
   const auto start = std::chrono::steady_clock::now();
   const long frames = std::lround(options.seconds * rig.stage.frameRate);
   while (result.steps < frames) {
-    result.residual.include(run.step());
+    const Residual residual = run.step();
+    result.residual.include(residual);
     ++result.steps;
     notePeaks(run, result.joints);
     if (!std::isfinite(run.world.energy().total()))
       throw std::runtime_error(
           fmt::format("the motion ran away at {:.3f} s; more substeps may hold it", run.world.time()));
     keep();
-    if (options.onFrame) options.onFrame(run);
+    if (options.onFrame) options.onFrame(run, residual);
   }
   result.wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   result.simulated = run.world.time();

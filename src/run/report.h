@@ -15,7 +15,7 @@ struct RunOptions {
   // Interval of the readings that are kept, s; rounded to whole frames. None: only those at the end.
   std::optional<double> every;
   // Called after every frame with the world; for writers.
-  std::function<void(const CompiledRig&)> onFrame;
+  std::function<void(const CompiledRig&, const Residual&)> onFrame;
 };
 
 // Everything that can be read at one instant.

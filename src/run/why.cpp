@@ -259,26 +259,29 @@ void findRedundancy(const Scene& s, std::vector<Cause>& found) {
   found.push_back(std::move(cause));
 }
 
-// A cue just before the worst moment.
+// A cue that came just before the worst moment.
 void findHandOver(const Scene& s, std::vector<Cause>& found) {
-  for (const rig::Cue& cue : s.rig.cues) {
-    if (cue.whenParted != rig::kNone || cue.at > s.trouble.at + 1e-9 || s.trouble.at - cue.at > 0.25) continue;
-    const bool changes =
-        cue.act == rig::Cue::Act::role || cue.act == rig::Cue::Act::axis || cue.act == rig::Cue::Act::impulse;
-    if (!changes) continue;
+  using Act = rig::Cue::Act;
+  const auto samples = s.recording.frame(s.recording.indexAt(s.trouble.at)).cues;
+  for (std::size_t i = 0; i < s.rig.cues.size(); ++i) {
+    const rig::Cue& cue = s.rig.cues[i];
+    const double earlier = s.trouble.at - samples[i].begunAt;
+    if (samples[i].begunAt < 0 || earlier > 0.25 + cue.lasts) continue;
+    const bool strikes = cue.act == Act::impulse || cue.act == Act::push || cue.act == Act::gust;
+    const bool changes = cue.act == Act::role || cue.act == Act::axis || cue.act == Act::make;
+    if (!strikes && !changes) continue;
     Cause cause;
-    cause.text =
-        cue.act == rig::Cue::Act::impulse ? "A cue struck just before" : "A cue changed what moves it just before";
-    cause.evidence = fmt::format("at {}, {:.0f} ms earlier", s.seconds(cue.at), 1e3 * (s.trouble.at - cue.at));
+    cause.text = strikes ? "A cue struck just before: " : "A cue changed what moves it just before: ";
+    cause.text += rig::textOf(cue, s.rig);
+    cause.evidence = fmt::format("at {}, {:.0f} ms earlier; it put in {}", s.seconds(samples[i].begunAt), 1e3 * earlier,
+                                 rig::formatQuantity(samples[i].energy, rig::Dimension::energy));
     cause.weight = 0.95;
-    cause.on = {cue.part != rig::kNone ? cue.part : cue.joint != rig::kNone ? cue.joint : s.joint.id};
-    if (cue.act == rig::Cue::Act::impulse)
-      cause.remedies.push_back({"Strike half as hard",
-                                [at = cue.at, part = cue.part](rig::Rig& r) {
-                                  for (rig::Cue& c : r.cues)
-                                    if (c.act == rig::Cue::Act::impulse && c.at == at && c.part == part) c.vector /= 2;
-                                },
-                                std::nan("")});
+    cause.on = {cue.id};
+    const auto remedy = [&, id = cue.id](const char* name, const std::function<void(rig::Cue&)>& change) {
+      cause.remedies.push_back({name, [id, change](rig::Rig& r) { change(*r.cue(id)); }, std::nan("")});
+    };
+    if (strikes) remedy("Strike half as hard", [](rig::Cue& c) { c.vector /= 2; });
+    if (changes && cue.lasts < 0.5) remedy("Take half a second over it", [](rig::Cue& c) { c.lasts = 0.5; });
     found.push_back(std::move(cause));
   }
 }

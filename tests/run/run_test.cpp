@@ -75,7 +75,9 @@ TEST(Csv, HasARowAFrameAndQuotesNames) {
   rig.parts[0].name = "crate, \"old\"";
   std::ostringstream out;
   writeCsvHeader(out, rig);
-  runToEnd(rig, {.seconds = 0.5, .every = {}, .onFrame = [&](const CompiledRig& run) { writeCsvRow(out, run); }});
+  runToEnd(rig, {.seconds = 0.5, .every = {}, .onFrame = [&](const CompiledRig& run, const Residual&) {
+                   writeCsvRow(out, run);
+                 }});
   const std::string text = out.str();
   EXPECT_EQ(std::count(text.begin(), text.end(), '\n'), 1 + 31);
   EXPECT_THAT(text, testing::HasSubstr("\"crate, \"\"old\"\" x_m\""));

@@ -96,8 +96,8 @@ TEST(Why, ALoopAndABlowAreNamed) {
   const rig::Id low = rig::addJoint(rig, JointType::hinge, rig::kNone, leaf, {0, 0.6, 0}, Vec3::UnitY());
   rig::addJoint(rig, JointType::hinge, rig::kNone, leaf, {0, 1.4, 0}, Vec3::UnitY());
   rig::Cue blow;
-  blow.at = 0.5, blow.act = rig::Cue::Act::impulse, blow.part = leaf, blow.vector = {-80, 0, 0};
-  rig.cues.push_back(blow);
+  blow.when.at = 0.5, blow.act = rig::Cue::Act::impulse, blow.part = leaf, blow.vector = {-80, 0, 0};
+  rig::addCue(rig, blow);
   const Asked asked = ask(rig, low);
   const Cause* loop = asked.saying("part of a loop");
   ASSERT_NE(loop, nullptr);

@@ -54,7 +54,7 @@ TEST_F(ReadingRuns, LanesShowWhatIsChosen) {
     lanes->setCurrentText(quantity);
     window.ledger()->grab();
     const auto index = static_cast<std::size_t>(session.rig().joint(idNamed(joint)) - session.rig().joints.data());
-    return laneValue(session, session.quantity(), index, end);
+    return laneValue(*session.recording(), session.largest(), session.quantity(), index, end);
   };
   EXPECT_GT(value("stops", "pintle"), 0.99) << "the gate lies at its stop";
   EXPECT_EQ(value("stops", "rail"), 0) << "it has none";
@@ -63,7 +63,7 @@ TEST_F(ReadingRuns, LanesShowWhatIsChosen) {
   EXPECT_EQ(value("drive", "pintle"), 0);
   lanes->setCurrentText("energy");
   const auto pintle = static_cast<std::size_t>(session.rig().joint(idNamed("pintle")) - session.rig().joints.data());
-  EXPECT_GT(laneValue(session, Quantity::energy, pintle, 1), 0.9) << "the thrown leaf has the most at first";
+  EXPECT_GT(laneValue(*session.recording(), session.largest(), Quantity::energy, pintle, 1), 0.9) << "the thrown leaf has the most at first";
 }
 
 TEST_F(ReadingRuns, RowsAreOrderedAndFiltered) {

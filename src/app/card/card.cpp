@@ -12,6 +12,7 @@
 #include "app/card/joint_panel.h"
 #include "app/card/mass_panel.h"
 #include "app/card/part_panel.h"
+#include "app/card/stage_panel.h"
 #include "app/card/strength_gauge.h"
 #include "app/look/look.h"
 #include "rig/edits.h"
@@ -57,6 +58,7 @@ void Card::rebuild() {
   jointPanel_ = nullptr;
   verdicts_.clear();
   verdictsKnown_.reset();
+  begunNow_ = putIn_ = nullptr;
   foretold_ = forceNow_ = torqueNow_ = separationNow_ = peaks_ = speedNow_ = placeNow_ = energyNow_ = costNow_ =
       nullptr;
   content_ = new QWidget(this);
@@ -71,6 +73,8 @@ void Card::rebuild() {
     buildPart(*part);
   else if (const rig::Group* group = rig.group(id))
     buildGroup(*group);
+  else if (const rig::Cue* cue = rig.cue(id))
+    buildCue(*cue);
   else if (session_.selection().size() > 1)
     buildMany();
   else
@@ -150,6 +154,10 @@ void Card::buildJoint(const rig::Joint& joint) {
   torqueNow_ = reading(tr("Torque now"));
   separationNow_ = reading(tr("Separation now"));
   peaks_ = reading(tr("Peak of the run"));
+  auto* why = new QPushButton(tr("Why is it so?  W"));
+  why->setAccessibleName(tr("Why"));
+  column_->addWidget(why);
+  connect(why, &QPushButton::clicked, this, &Card::whyWanted);
   rule();
   column_->addWidget(jointPanel_ = new JointPanel(session_, {joint.id}));
   rule();
@@ -321,9 +329,10 @@ void Card::buildMany() {
   for (const rig::Id id : session_.selection()) {
     if (rig.part(id)) parts.push_back(id);
     if (const rig::Joint* joint = rig.joint(id)) joints.push_back(id), types.insert(joint->type);
-    const std::string& name = rig.part(id)    ? rig.part(id)->name
-                              : rig.joint(id) ? rig.joint(id)->name
-                                              : rig.group(id)->name;
+    const std::string name = rig.part(id)    ? rig.part(id)->name
+                             : rig.joint(id) ? rig.joint(id)->name
+                             : rig.cue(id)   ? rig::textOf(*rig.cue(id), rig)
+                                             : rig.group(id)->name;
     if (column_->count() <= 8) column_->addWidget(new QLabel(QString::fromStdString(name)));
   }
   auto* names = new QLineEdit;
@@ -357,18 +366,13 @@ void Card::buildMany() {
 }
 
 void Card::buildStage() {
-  const rig::Stage& stage = session_.rig().stage;
   auto* title = new QLabel(QString::fromStdString(session_.rig().name));
   title->setFont(look::font(look::Size::heading, true));
   title->setWordWrap(true);
   column_->addWidget(title);
   rule();
   heading(tr("Stage"));
-  reading(tr("Gravity"))->setText(tr("%1 m/s\u00b2").arg(stage.gravity.norm()));
-  reading(tr("Steps"))->setText(tr("%1 Hz \u00d7 %2").arg(stage.frameRate).arg(stage.substeps));
-  reading(tr("Run"))->setText(words(stage.duration, rig::Dimension::time));
-  reading(tr("Ground"))
-      ->setText(stage.groundHeight ? tr("at %1").arg(words(*stage.groundHeight, rig::Dimension::length)) : tr("none"));
+  column_->addWidget(new StagePanel(session_));
   rule();
   heading(tr("Rig"));
   reading(tr("Parts"))->setText(QString::number(session_.rig().parts.size()));
@@ -386,6 +390,36 @@ void Card::buildStage() {
   const auto& expectations = session_.rig().expectations;
   for (std::size_t i = 0; i < expectations.size(); ++i) addExpectation(i);
   if (expectations.empty()) column_->addWidget(new QLabel(tr("Nothing yet (E).")));
+}
+
+void Card::buildCue(const rig::Cue& cue) {
+  const rig::Rig& rig = session_.rig();
+  auto* title = new QLabel(QString::fromStdString(rig::textOf(cue, rig)));
+  title->setFont(look::font(look::Size::heading, true));
+  title->setWordWrap(true);
+  column_->addWidget(title);
+  auto* when = new QLabel(tr("cue, %1").arg(QString::fromStdString(rig::textOf(cue.when, rig))));
+  when->setProperty("muted", true);
+  when->setWordWrap(true);
+  column_->addWidget(when);
+  rule();
+  begunNow_ = reading(tr("In this run"));
+  putIn_ = reading(tr("Energy put in so far"));
+  if (!cue.track.empty()) reading(tr("Hand at work"))->setText(words(cue.track.back().time, rig::Dimension::time));
+  rule();
+  auto* row = new QHBoxLayout;
+  auto* change = new QPushButton(tr("Change\u2026  Q"));
+  auto* remove = new QPushButton(tr("Remove"));
+  change->setAccessibleName(tr("Change the cue"));
+  remove->setAccessibleName(tr("Remove the cue"));
+  row->addWidget(change);
+  row->addWidget(remove);
+  column_->addLayout(row);
+  connect(change, &QPushButton::clicked, this, [this] { emit cueWanted(-1); });
+  connect(remove, &QPushButton::clicked, this, [this, id = cue.id, name = title->text()] {
+    session_.editOnward(tr("remove cue: %1").arg(name), [id](rig::Rig& r) { rig::remove(r, {id}); });
+    session_.select({});
+  });
 }
 
 void Card::addExpectation(std::size_t i) {
@@ -478,6 +512,12 @@ void Card::refresh() {
         placeNow_->setText(tr("%1, %2, %3 m").arg(p.x(), 0, 'f', 3).arg(p.y(), 0, 'f', 3).arg(p.z(), 0, 'f', 3));
         speedNow_->setText(tr("%1 m/s").arg(frame->parts[i].velocity.norm(), 0, 'f', 3));
       }
+  }
+  for (std::size_t i = 0; putIn_ && i < std::min(rig.cues.size(), frame->cues.size()); ++i) {
+    if (rig.cues[i].id != session_.selected()) continue;
+    const run::CueSample& s = frame->cues[i];
+    begunNow_->setText(s.begunAt < 0 ? tr("not yet") : tr("came at %1 s").arg(s.begunAt, 0, 'f', 2));
+    putIn_->setText(s.begunAt < 0 ? QString() : words(s.energy, rig::Dimension::energy));
   }
   if (energyNow_) {
     energyNow_->setText(tr("%1 kJ").arg(frame->energy / 1000, 0, 'f', 3));

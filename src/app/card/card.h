@@ -24,6 +24,11 @@ class Card : public QWidget {
   // Puts the cursor into the name, all of it selected.
   void beginRename();
 
+ signals:
+  void whyWanted();
+  // The selected cue is to be changed (a time below 0: where it is).
+  void cueWanted(double time);
+
  private:
   void rebuild();
   void refresh();  // what changes with the playhead
@@ -34,6 +39,7 @@ class Card : public QWidget {
   void buildGroup(const rig::Group& group);
   void buildMany();
   void buildStage();
+  void buildCue(const rig::Cue& cue);
   void addEvidence(rig::Id joint);
   void addExpectation(std::size_t i);
   void showVerdicts();
@@ -54,7 +60,8 @@ class Card : public QWidget {
   std::optional<bool> verdictsKnown_;  // whether they show what the finished run gave
   StrengthGauge *forceGauge_ = nullptr, *torqueGauge_ = nullptr;
   QLabel *foretold_ = nullptr, *forceNow_ = nullptr, *torqueNow_ = nullptr, *separationNow_ = nullptr,
-         *peaks_ = nullptr, *speedNow_ = nullptr, *placeNow_ = nullptr, *energyNow_ = nullptr, *costNow_ = nullptr;
+         *peaks_ = nullptr, *speedNow_ = nullptr, *placeNow_ = nullptr, *energyNow_ = nullptr, *costNow_ = nullptr,
+         *begunNow_ = nullptr, *putIn_ = nullptr;
 };
 
 }  // namespace calm::app

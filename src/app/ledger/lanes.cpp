@@ -44,8 +44,7 @@ double driveShare(const rig::Joint& joint, const run::JointSample& s) {
 
 // The larger value of the joint's two moving parts.
 template <class Measure>
-double ofItsParts(const Session& session, std::size_t joint, const run::Frame& frame, const Measure& measure) {
-  const rig::Rig& rig = session.rig();
+double ofItsParts(const rig::Rig& rig, std::size_t joint, const run::Frame& frame, const Measure& measure) {
   double most = 0;
   for (const rig::Id id : {rig.joints[joint].a.part, rig.joints[joint].b.part}) {
     const rig::Part* part = rig.part(id);
@@ -57,15 +56,16 @@ double ofItsParts(const Session& session, std::size_t joint, const run::Frame& f
 
 }  // namespace
 
-double laneValue(const Session& session, Quantity quantity, std::size_t j, std::size_t f) {
-  const run::Frame& frame = session.recording()->frame(f);
+double laneValue(const run::Recording& recording, const Largest& largest, Quantity quantity, std::size_t j,
+                 std::size_t f) {
+  const run::Frame& frame = recording.frame(f);
   const run::JointSample& sample = frame.joints[j];
-  const rig::Joint& joint = session.rig().joints[j];
-  const Session::Largest& largest = session.largest();
+  const rig::Rig& rig = recording.rig();
+  const rig::Joint& joint = rig.joints[j];
   const auto share = [](double value, double of) { return of > 0 ? belowFailing(value / of) : 0; };
   switch (quantity) {
     case Quantity::load:
-      return session.loadFraction(j, sample);
+      return loadFraction(joint, sample, largest);
     case Quantity::separation:
       return separationFraction(sample.separation);
     case Quantity::stops:
@@ -74,10 +74,10 @@ double laneValue(const Session& session, Quantity quantity, std::size_t j, std::
       return driveShare(joint, sample);
     case Quantity::speed:
       return share(
-          ofItsParts(session, j, frame, [](const rig::Part&, const run::PartSample& s) { return s.velocity.norm(); }),
+          ofItsParts(rig, j, frame, [](const rig::Part&, const run::PartSample& s) { return s.velocity.norm(); }),
           largest.speed);
     case Quantity::energy:
-      return share(ofItsParts(session, j, frame, run::kineticEnergyOf), largest.energy);
+      return share(ofItsParts(rig, j, frame, run::kineticEnergyOf), largest.energy);
   }
   return 0;
 }
@@ -87,13 +87,12 @@ void Lanes::reset(std::size_t rows) {
   frames_ = 0;
 }
 
-void Lanes::update(const Session& session, const std::vector<LedgerRow>& rows) {
-  const run::Recording* recording = session.recording();
+void Lanes::update(const run::Recording* recording, const Largest& scale, Quantity quantity,
+                   const std::vector<LedgerRow>& rows) {
   // Loads without a strength are shown against the largest of the run; when that grows, all lanes pale.
-  const Session::Largest scale = recording && recording->size() ? session.largest() : Session::Largest{};
-  if (recording != seen_ || session.quantity() != quantity_ || scale != scale_) reset(rows.size());
+  if (recording != seen_ || quantity != quantity_ || scale != scale_) reset(rows.size());
   seen_ = recording;
-  quantity_ = session.quantity();
+  quantity_ = quantity;
   scale_ = scale;
   if (!recording) return;
   const std::size_t end = recording->size();
@@ -104,7 +103,7 @@ void Lanes::update(const Session& session, const std::vector<LedgerRow>& rows) {
       float worst = 0;
       std::size_t culprit = rows[r].joints.empty() ? 0 : rows[r].joints.front();
       for (std::size_t j : rows[r].joints) {
-        const double value = laneValue(session, quantity_, j, f);
+        const double value = laneValue(*recording, scale, quantity_, j, f);
         if (value > worst) worst = static_cast<float>(value), culprit = j;
       }
       lane.values.push_back(worst);

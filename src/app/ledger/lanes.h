@@ -15,7 +15,8 @@ class Lanes {
   // Starts anew for these rows.
   void reset(std::size_t rows);
   // Takes in the frames that have come since.
-  void update(const Session& session, const std::vector<LedgerRow>& rows);
+  void update(const run::Recording* recording, const Largest& scale, Quantity quantity,
+              const std::vector<LedgerRow>& rows);
 
   std::size_t frames() const { return frames_; }
   // 0 to 1 along the ramp, 1 and above failing.
@@ -37,11 +38,13 @@ class Lanes {
   std::size_t frames_ = 0;
   const run::Recording* seen_ = nullptr;
   Quantity quantity_ = Quantity::load;
-  Session::Largest scale_;
+  Largest scale_;
 };
 
-// Where a joint is on the ramp for a quantity at a frame: 1 and above is failing.
-double laneValue(const Session& session, Quantity quantity, std::size_t joint, std::size_t frame);
+// Where a joint of a recording is on the ramp for a quantity at a frame, against the largest values given: 1 and above
+// is failing.
+double laneValue(const run::Recording& recording, const Largest& largest, Quantity quantity, std::size_t joint,
+                 std::size_t frame);
 
 // Separation on the ramp: a nanometre is 0, a tenth of a millimetre 1, by powers of ten.
 double separationFraction(double metres);

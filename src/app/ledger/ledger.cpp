@@ -46,6 +46,7 @@ void Ledger::rebuild() {
     sortRows();
   }
   lanes_.reset(rows_.size());
+  pinned_.reset();
   verticalScrollBar()->setSingleStep(look::kRowHeight);
   verticalScrollBar()->setPageStep(viewport()->height() - kRulerHeight);
   verticalScrollBar()->setRange(
@@ -88,7 +89,7 @@ void Ledger::sortRows() {
     for (const std::size_t j : r.joints) {
       if (session_.recording()->partedAt(j)) peak = 1e300;
       for (std::size_t f = 0; f < session_.recording()->size(); ++f)
-        peak = std::max(peak, laneValue(session_, session_.quantity(), j, f));
+        peak = std::max(peak, laneValue(*session_.recording(), session_.largest(), session_.quantity(), j, f));
     }
     ranked.emplace_back(peak, std::move(r));
   }
@@ -102,7 +103,7 @@ std::pair<double, double> Ledger::span() const {
 }
 
 void Ledger::setSpan(double from, double to) {
-  const double duration = session_.rig().stage.duration, least = 4 / session_.rig().stage.frameRate;
+  const double duration = session_.rig().stage.duration, least = 1 / session_.rig().stage.frameRate;
   const double width = std::clamp(to - from, std::min(least, duration), duration);
   from_ = std::clamp(from, 0.0, duration - width);
   to_ = width < duration * (1 - 1e-9) ? from_ + width : 0;
@@ -200,7 +201,13 @@ void Ledger::selectRow(int row) {
   session_.select({rows_[row].id});
 }
 
+CueLane::Scale Ledger::scale() const {
+  const Layout l = measure();
+  return {l.lane, l.right, [this](double time) { return xAt(time); }, [this](int x) { return timeAt(x); }};
+}
+
 void Ledger::mousePressEvent(QMouseEvent* event) {
+  if (event->position().y() < CueLane::kHeight && cues_.press(scale(), event->position())) return;
   const int row = rowAt(int(event->position().y()));
   const Layout l = measure();
   if (row >= 0) {
@@ -222,14 +229,21 @@ void Ledger::mousePressEvent(QMouseEvent* event) {
 }
 
 void Ledger::mouseMoveEvent(QMouseEvent* event) {
+  if (cues_.isHeld()) return cues_.drag(scale(), event->position());
   if (scrubbing_) session_.setPlayhead(timeAt(int(event->position().x())));
 }
 
-void Ledger::mouseReleaseEvent(QMouseEvent*) {
+void Ledger::mouseReleaseEvent(QMouseEvent* event) {
+  if (cues_.isHeld()) return cues_.release(scale(), event->position());
   scrubbing_ = false;
 }
 
 void Ledger::mouseDoubleClickEvent(QMouseEvent* event) {
+  if (event->position().y() < CueLane::kHeight) {
+    if (cues_.at(scale(), event->position()) != rig::kNone) return emit cueWanted(-1);
+    const double frame = 1 / session_.rig().stage.frameRate;
+    return emit cueWanted(std::max(0.0, std::round(timeAt(int(event->position().x())) / frame) * frame));
+  }
   const int row = rowAt(int(event->position().y()));
   if (row >= 0 && rows_[row].kind == LedgerRow::Kind::group && event->position().x() < measure().lane)
     setUnfolded(rows_[row].id, !unfolded_.count(rows_[row].id));
@@ -262,6 +276,10 @@ void Ledger::keyPressEvent(QKeyEvent* event) {
 }
 
 QString Ledger::tipFor(const QPoint& at) const {
+  if (at.y() < CueLane::kHeight) {
+    const rig::Id cue = cues_.at(scale(), at);
+    return cue != rig::kNone ? cues_.tip(cue) : cues_.waiting().join("\n");
+  }
   const int row = rowAt(at.y());
   if (row < 0 || rows_[row].joints.empty() || at.x() < measure().lane || lanes_.frames() == 0) return {};
   const run::Recording& recording = *session_.recording();

@@ -4,6 +4,7 @@
 
 #include <QAbstractScrollArea>
 
+#include "app/ledger/cue_lane.h"
 #include "app/ledger/lanes.h"
 #include "app/ledger/rows.h"
 #include "app/session.h"
@@ -30,8 +31,14 @@ class Ledger : public QAbstractScrollArea {
   QRect laneRect(int row) const;
   double timeAt(int x) const;
   int xAt(double time) const;
+  // The cue lane's place in the viewport.
+  QPoint cuePlace(double time) const { return {xAt(time), CueLane::kHeight / 2}; }
   // What parted in the run, in words.
   QStringList partings() const;
+
+ signals:
+  // The user wants a new cue at this time, s.
+  void cueWanted(double time);
 
  protected:
   void paintEvent(QPaintEvent* event) override;
@@ -45,7 +52,7 @@ class Ledger : public QAbstractScrollArea {
   bool viewportEvent(QEvent* event) override;
 
  private:
-  static constexpr int kRulerHeight = 26, kColumn = 15, kMostColumns = 7;
+  static constexpr int kRulerTop = CueLane::kHeight, kRulerHeight = kRulerTop + 24, kColumn = 15, kMostColumns = 7;
 
   struct Layout {
     int rail, glyph, name, pair, bar, lane, right;
@@ -69,10 +76,20 @@ class Ledger : public QAbstractScrollArea {
   void paintPlayhead(QPainter& painter, const Layout& layout);
   QString tipFor(const QPoint& at) const;
 
+  CueLane::Scale scale() const;
+  void updatePinned();
+  void paintPinned(QPainter& painter, const QRect& lane, int row);
+  void markSlips(QPainter& painter, const QRect& lane, std::size_t joint);
+  // Lanes at substeps, where the span is that short; false while they are not known.
+  bool paintSubsteps(QPainter& painter, const QRect& lane, const LedgerRow& row);
+
   Session& session_;
+  CueLane cues_{session_};
   std::set<rig::Id> unfolded_;
   std::vector<LedgerRow> rows_;
-  Lanes lanes_;
+  Lanes lanes_, pinnedLanes_;
+  std::vector<LedgerRow> pinnedRows_;
+  std::shared_ptr<const run::Recording> pinned_;
   bool scrubbing_ = false;
   Order order_ = Order::rail;
   QString filter_;

@@ -2,6 +2,7 @@
 // How the Ledger looks: ruler, rail, rows, lanes and playhead.
 #include <QPainter>
 #include <QPainterPath>
+#include <map>
 
 #include "app/ledger/ledger.h"
 #include "app/look/look.h"
@@ -32,7 +33,9 @@ QString legendOf(Quantity quantity) {
 
 void Ledger::paintEvent(QPaintEvent*) {
   if (order_ == Order::worst && session_.hasFrames() && !session_.computing() && !sortedWhole_) rebuild();
-  lanes_.update(session_, rows_);
+  lanes_.update(session_.recording(), session_.hasFrames() ? session_.largest() : Largest{}, session_.quantity(),
+                rows_);
+  updatePinned();
   QPainter painter(viewport());
   painter.setRenderHint(QPainter::Antialiasing);
   painter.fillRect(viewport()->rect(), look::kPaper);
@@ -57,8 +60,9 @@ void Ledger::paintRuler(QPainter& painter, const Layout& l) {
   painter.drawLine(0, kRulerHeight - 1, viewport()->width(), kRulerHeight - 1);
   painter.setFont(look::font(look::Size::small));
   painter.setPen(look::kMuted);
-  painter.drawText(QRect(l.rail, 0, l.lane - l.rail - 8, kRulerHeight - 4), Qt::AlignLeft | Qt::AlignBottom,
-                   legendOf(session_.quantity()));
+  painter.drawText(QRect(l.rail, kRulerTop, l.lane - l.rail - 8, kRulerHeight - kRulerTop - 4),
+                   Qt::AlignLeft | Qt::AlignBottom, legendOf(session_.quantity()));
+  painter.drawLine(l.lane, kRulerTop, l.right, kRulerTop);
   const auto [from, to] = span();
   const double duration = to - from;
   double step = std::pow(10, std::floor(std::log10(duration / 4)));
@@ -66,9 +70,10 @@ void Ledger::paintRuler(QPainter& painter, const Layout& l) {
   for (double t = std::ceil(from / step - 1e-9) * step; t <= to + duration * 1e-9; t += step) {
     const int x = xAt(t);
     painter.drawLine(x, kRulerHeight - 6, x, kRulerHeight - 2);
-    painter.drawText(QRect(x - 30, 0, 60, kRulerHeight - 7), Qt::AlignHCenter | Qt::AlignBottom,
-                     QString::number(t, 'g', 4));
+    painter.drawText(QRect(x - 30, kRulerTop, 60, kRulerHeight - kRulerTop - 7), Qt::AlignHCenter | Qt::AlignBottom,
+                     QString::number(t, 'g', 6));
   }
+  cues_.paint(painter, scale(), l.rail);
 }
 
 void Ledger::paintRail(QPainter& painter, const Layout& l) {
@@ -195,7 +200,8 @@ void Ledger::paintLane(QPainter& painter, const Layout& l, int index) {
   const double perPixel = (end - start) / std::max(1, lane.width()) / recording.frameTime();
   const double first = start / recording.frameTime();
   painter.setRenderHint(QPainter::Antialiasing, false);
-  for (int x = 0; x < lane.width(); ++x) {
+  const bool fine = paintSubsteps(painter, lane, row);
+  for (int x = 0; !fine && x < lane.width(); ++x) {
     const std::size_t from = static_cast<std::size_t>(first + x * perPixel);
     const std::size_t to = std::max(from + 1, static_cast<std::size_t>(first + (x + 1) * perPixel));
     if (from >= lanes_.frames()) break;
@@ -204,7 +210,8 @@ void Ledger::paintLane(QPainter& painter, const Layout& l, int index) {
     painter.fillRect(lane.x() + x, lane.y(), 1, lane.height(), look::loadColor(worst));
   }
   painter.setRenderHint(QPainter::Antialiasing);
-  if (row.joints.size() == 1) markStops(painter, lane, row.joints[0]);
+  if (row.joints.size() == 1) markStops(painter, lane, row.joints[0]), markSlips(painter, lane, row.joints[0]);
+  paintPinned(painter, lane, index);
   for (std::size_t j : row.joints)
     if (const auto at = recording.partedAt(j); at && *at >= start && *at <= end) {
       if (row.joints.size() == 1) {
@@ -215,6 +222,93 @@ void Ledger::paintLane(QPainter& painter, const Layout& l, int index) {
       look::drawParted(painter, QPointF(xAt(*at), lane.center().y()));
     }
   Q_UNUSED(l);
+}
+
+// The same rows of the pinned run, as far as it has their joints.
+void Ledger::updatePinned() {
+  const auto pinned = session_.pinned(Pinned::toCompare);
+  if (pinned != pinned_ || pinnedRows_.size() != rows_.size()) {
+    pinned_ = pinned;
+    pinnedRows_ = rows_;
+    pinnedLanes_.reset(rows_.size());
+    std::map<rig::Id, std::size_t> index;
+    for (std::size_t k = 0; pinned && k < pinned->rig().joints.size(); ++k) index[pinned->rig().joints[k].id] = k;
+    for (LedgerRow& row : pinnedRows_) {
+      std::vector<std::size_t> same;
+      for (const std::size_t j : row.joints)
+        if (const auto found = index.find(session_.rig().joints[j].id); found != index.end())
+          same.push_back(found->second);
+      row.joints = std::move(same);
+    }
+  }
+  if (pinned_)
+    pinnedLanes_.update(pinned_.get(), session_.hasFrames() ? session_.largest() : Largest{}, session_.quantity(),
+                        pinnedRows_);
+}
+
+// Its lane, thin along the foot of this one's.
+void Ledger::paintPinned(QPainter& painter, const QRect& lane, int row) {
+  if (!pinned_ || pinnedLanes_.frames() == 0 || pinnedRows_[std::size_t(row)].joints.empty()) return;
+  const auto [start, end] = span();
+  painter.setRenderHint(QPainter::Antialiasing, false);
+  painter.fillRect(lane.x(), lane.bottom() - 4, lane.width(), 1, look::kPaper);
+  for (int x = 0; x < lane.width(); ++x) {
+    const double time = start + (end - start) * x / lane.width();
+    if (time > pinned_->endTime()) break;
+    painter.fillRect(lane.x() + x, lane.bottom() - 3, 1, 4,
+                     look::loadColor(pinnedLanes_.value(std::size_t(row), pinned_->indexAt(time))));
+  }
+  painter.setRenderHint(QPainter::Antialiasing);
+}
+
+bool Ledger::paintSubsteps(QPainter& painter, const QRect& lane, const LedgerRow& row) {
+  constexpr double kFrames = 24;
+  const auto [start, end] = span();
+  const run::Recording& recording = *session_.recording();
+  const bool ofSubsteps = session_.quantity() == Quantity::load || session_.quantity() == Quantity::separation;
+  if (!ofSubsteps || (end - start) > kFrames * recording.frameTime() || session_.computing()) return false;
+  const std::size_t first = recording.indexAt(start);
+  const run::Detail* detail = session_.detail(first, std::min(recording.indexAt(end) + 1, recording.size() - 1));
+  if (!detail) return false;
+  for (std::size_t s = 0; s < detail->times.size(); ++s) {
+    double worst = 0;
+    for (const std::size_t j : row.joints) {
+      const auto& r = detail->readings[s][j];
+      run::JointSample sample;
+      sample.force = static_cast<float>(r.force);
+      sample.torque = static_cast<float>(r.torque);
+      worst = std::max(worst, session_.quantity() == Quantity::load ? session_.loadFraction(j, sample)
+                                                                    : separationFraction(r.separation));
+    }
+    const double next = s + 1 < detail->times.size() ? detail->times[s + 1] : detail->times[s] + recording.frameTime();
+    const int x = std::max(lane.left(), xAt(detail->times[s])), to = std::min(lane.right() + 1, xAt(next));
+    if (to > x)
+      painter.fillRect(x, lane.y(), std::max(1, to - x - (to - x > 6)), lane.height(), look::loadColor(worst));
+  }
+  return true;
+}
+
+// A tick above the lane wherever something held by friction begins to slip.
+void Ledger::markSlips(QPainter& painter, const QRect& lane, std::size_t joint) {
+  const rig::Joint& j = session_.rig().joints[joint];
+  const run::Recording& recording = *session_.recording();
+  painter.setPen(QPen(look::kInk, 1.4));
+  for (std::size_t k = 0; k < static_cast<std::size_t>(axesOf(j.type).all()); ++k) {
+    if (j.axes[k].friction <= 0) continue;
+    const double still = rig::axisTurns(j.type, int(k)) ? 1e-3 : 1e-4;  // rad/s, m/s
+    const auto slides = [&](std::size_t f) {
+      const double moved =
+          recording.frame(f).joints[joint].position[k] - recording.frame(f - 1).joints[joint].position[k];
+      return std::abs(moved) > still * recording.frameTime();
+    };
+    for (std::size_t f = 2; f < lanes_.frames(); ++f) {
+      if (slides(f - 1) || !slides(f)) continue;
+      const int x = xAt(recording.frame(f - 1).time);
+      if (x >= lane.left() && x <= lane.right())
+        painter.drawPolyline(
+            QPolygonF{QPointF(x - 3, lane.top() - 3), QPointF(x, lane.top() + 3), QPointF(x + 3, lane.top() - 3)});
+    }
+  }
 }
 
 // A notch under the lane wherever a stop is met.
@@ -238,11 +332,12 @@ void Ledger::paintPlayhead(QPainter& painter, const Layout& l) {
   const int x = xAt(session_.playhead());
   if (x < l.lane - 1 || x > l.right + 1) return;
   painter.setPen(QPen(look::kInk, 1.2));
-  painter.drawLine(x, 8, x, viewport()->height());
+  painter.drawLine(x, kRulerTop + 8, x, viewport()->height());
   painter.setPen(Qt::NoPen);
   painter.setBrush(look::kInk);
-  painter.drawPolygon(
-      QPolygonF{QPointF(x - 5, 2), QPointF(x + 5, 2), QPointF(x + 5, 6), QPointF(x, 12), QPointF(x - 5, 6)});
+  painter.drawPolygon(QPolygonF{QPointF(x - 5, kRulerTop + 2), QPointF(x + 5, kRulerTop + 2),
+                                QPointF(x + 5, kRulerTop + 6), QPointF(x, kRulerTop + 12),
+                                QPointF(x - 5, kRulerTop + 6)});
 }
 
 }  // namespace calm::app

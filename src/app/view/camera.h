@@ -15,6 +15,8 @@ class Camera {
   void setViewport(const QSize& size) { viewport_ = size; }
   QMatrix4x4 matrix() const;
   Vec3 eye() const;
+  // Unit; where it looks.
+  Vec3 forward() const { return -toEye(); }
   double distance() const { return distance_; }
   bool orthographic() const { return orthographic_; }
   void setOrthographic(bool on) { orthographic_ = on; }

@@ -64,7 +64,7 @@ bool View::available() {
 }
 
 View::View(Session& session, QWidget* parent)
-    : QOpenGLWidget(parent), session_(session), grip_(session), jointGrip_(session), stroke_(session) {
+    : QOpenGLWidget(parent), session_(session), grip_(session), jointGrip_(session), stroke_(session), hands_(session) {
   setFormat(wantedFormat());
   setMinimumSize(320, 200);
   setFocusPolicy(Qt::StrongFocus);
@@ -91,6 +91,12 @@ void View::initializeGL() {
 void View::setTaker(std::function<void(const Pick&)> taker) {
   taker_ = std::move(taker);
   setCursor(taker_ ? Qt::CrossCursor : Qt::ArrowCursor);
+}
+
+void View::setTool(Hands::Tool tool) {
+  hands_.setTool(hands_.tool() == tool ? Hands::Tool::none : tool);
+  setCursor(hands_.tool() == Hands::Tool::none ? Qt::ArrowCursor : Qt::PointingHandCursor);
+  update();
 }
 
 void View::setJointsThrough(bool on) {
@@ -245,6 +251,9 @@ void View::mousePressEvent(QMouseEvent* event) {
   pressed_ = last_ = event->position();
   dragged_ = false;
   if (taker_ || measure_.isOn() || event->button() != Qt::LeftButton) return;
+  handled_ = !event->modifiers() && hands_.tool() != Hands::Tool::none &&
+             hands_.press(camera_, event->position(), pickAt(event->position()));
+  if (handled_) return;
   boxing_ = event->modifiers() & Qt::ControlModifier;
   if (event->modifiers() == Qt::AltModifier) {
     session_.setPlaying(false);
@@ -274,6 +283,10 @@ void View::mouseMoveEvent(QMouseEvent* event) {
   const QPointF delta = event->position() - last_;
   if ((event->position() - pressed_).manhattanLength() > kClickSlop) dragged_ = true;
   last_ = event->position();
+  if (handled_) {
+    if (hands_.isBusy()) hands_.move(camera_, event->position());
+    return;
+  }
   if (grip_.isHeld()) return grip_.drag(camera_, event->position(), event->modifiers());
   if (stroke_.isDrawn()) return stroke_.cross(pickAt(event->position()).part), update();
   if (jointGrip_.isHeld())
@@ -285,7 +298,7 @@ void View::mouseMoveEvent(QMouseEvent* event) {
       measure_.hover(place ? std::optional(place->at) : std::nullopt,
                      place ? QString::fromStdString(place->word) : QString());
       update();
-    } else if (!taker_) {
+    } else if (!taker_ && hands_.tool() == Hands::Tool::none) {
       const bool handle = jointGrip_.handleAt(camera_, event->position()) || grip_.handleAt(camera_, event->position());
       setCursor(handle ? Qt::OpenHandCursor : Qt::ArrowCursor);
     }
@@ -302,6 +315,10 @@ void View::mouseMoveEvent(QMouseEvent* event) {
 }
 
 void View::mouseReleaseEvent(QMouseEvent* event) {
+  if (std::exchange(handled_, false)) {
+    if (hands_.isBusy()) hands_.release();
+    return;
+  }
   if (grip_.isHeld()) return grip_.letGo();
   if (stroke_.isDrawn()) return stroke_.letGo();
   // A press that did not move is a click on what lies there.

@@ -8,6 +8,7 @@
 #include "app/session.h"
 #include "app/view/camera.h"
 #include "app/view/grip.h"
+#include "app/view/hands.h"
 #include "app/view/joint_grip.h"
 #include "app/view/measure.h"
 #include "app/view/renderer.h"
@@ -44,6 +45,8 @@ class View : public QOpenGLWidget {
   Grip& grip() { return grip_; }
   JointGrip& jointGrip() { return jointGrip_; }
   Measure& measure() { return measure_; }
+  Hands& hands() { return hands_; }
+  void setTool(Hands::Tool tool);
 
   // Parts as glass, so that what is behind and within them shows.
   bool seesThrough() const { return seesThrough_; }
@@ -94,6 +97,7 @@ class View : public QOpenGLWidget {
   void paintOverlay(QPainter& painter);
   void paintCallout(QPainter& painter, std::size_t joint);
   void paintPreview(QPainter& painter);
+  void paintHand(QPainter& painter);
   void paintNames(QPainter& painter);
 
   Session& session_;
@@ -103,11 +107,12 @@ class View : public QOpenGLWidget {
   JointGrip jointGrip_;
   Measure measure_;
   Stroke stroke_;
+  Hands hands_;
   QWidget* overlay_ = nullptr;
   std::function<void(const Pick&)> taker_;
   std::set<rig::Id> hidden_;
   QPointF pressed_, last_;
-  bool boxing_ = false;
+  bool boxing_ = false, handled_ = false;
   bool dragged_ = false;
   bool framed_ = false;
   bool jointsThrough_ = true, seesThrough_ = false, showsNames_ = false;

@@ -47,6 +47,14 @@ void View::paintGL() {
     const QColor color = isParted(j) ? look::kBrick : look::loadColor(jointValue(j));
     renderer_.drawMarker(at, radius, marked && !isParted(j) ? look::kTeal : color, jointsThrough_);
   }
+  if (const run::Frame* frame = session_.frame())
+    for (const run::CueSample& c : frame->cues) {
+      if (c.body == run::CueSample::Body::none) continue;
+      const Shape ball = Sphere{c.radius};
+      const Shape probe = run::probeShape(c.radius);
+      renderer_.drawShape(c.body == run::CueSample::Body::ball ? ball : probe, c.pose, look::kSand,
+                          look::kSand.darker(140));
+    }
   if (const auto pinned = session_.pinned(Pinned::toCompare); pinned && pinned->size() > 0) {
     const run::Frame& then = pinned->frame(pinned->indexAt(session_.playhead()));
     for (std::size_t i = 0; i < then.parts.size(); ++i)
@@ -74,7 +82,8 @@ void View::paintOverlay(QPainter& painter) {
     if (rig.joints[j].id == session_.selected()) paintCallout(painter, j);
   paintPreview(painter);
   if (showsNames_) paintNames(painter);
-  if (!taker_ && !measure_.isOn()) {
+  paintHand(painter);
+  if (!taker_ && !measure_.isOn() && hands_.tool() == Hands::Tool::none) {
     grip_.paint(painter, camera_);
     jointGrip_.paint(painter, camera_);
   }
@@ -89,6 +98,21 @@ void View::paintOverlay(QPainter& painter) {
     painter.setFont(look::font(look::Size::heading));
     painter.drawText(rect(), Qt::AlignCenter, tr("What are you building?\nBegin with a Part (P) or a Line (L)."));
   }
+}
+
+// From what the hand holds to where it is.
+void View::paintHand(QPainter& painter) {
+  const auto hand = hands_.handAt();
+  const auto held = hands_.heldPoint();
+  if (!hand || !held) return;
+  const auto from = camera_.project(*held), to = camera_.project(*hand);
+  if (!from || !to) return;
+  painter.setPen(QPen(look::kTeal, 2));
+  painter.setBrush(look::kTeal);
+  painter.drawLine(*from, *to);
+  painter.drawEllipse(*from, 4, 4);
+  painter.setBrush(Qt::NoBrush);
+  painter.drawEllipse(*to, 9, 9);
 }
 
 void View::paintCallout(QPainter& painter, std::size_t joint) {

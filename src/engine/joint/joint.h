@@ -78,6 +78,7 @@ struct JointDef {
   double breakTorque = kUnbreakable;  // N m
   bool armed = true;                  // whether it can part
   bool neighboursCollide = false;
+  bool made = true;  // otherwise it holds nothing until World::make
 };
 
 // Readings of one frame. Forces and torques act on part b, in world axes, torques about the pivot on b.

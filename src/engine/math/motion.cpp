@@ -62,6 +62,17 @@ Pose curve(const std::vector<Motion::Key>& keys, std::size_t i, double u, bool r
 }  // namespace
 
 Pose Motion::poseAt(double time) const {
+  const Pose goal = onKeys(time);
+  if (!approach || time >= approach->from + approach->over) return goal;
+  const double t = time - approach->from, s = std::max(0.0, t / approach->over);
+  const double share = s * s * s * (10 + s * (6 * s - 15));
+  const Pose gone{approach->start.position + t * approach->velocity,
+                  rotationFromVector(t * approach->spin) * approach->start.rotation};
+  return {gone.position + share * (goal.position - gone.position),
+          (gone.rotation * rotationFromVector(share * turnBetween(gone.rotation, goal.rotation))).normalized()};
+}
+
+Pose Motion::onKeys(double time) const {
   Pose pose = keys.front().pose;
   double t = time;
   const double begin = keys.front().time, end = keys.back().time;

@@ -2,6 +2,7 @@
 // Prescribed motion of a kinematic part.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -29,9 +30,21 @@ struct Motion {
   bool smooth = true;
   bool repeats = false;  // after the last key, from the first one again
   std::vector<Wave> waves;
+  // Comes over from another motion: at `from` it goes on from `start` with these velocities, and follows the keys
+  // alone after `over` seconds. The share of the keys grows with no jump in velocity or acceleration (6 s^5 - 15 s^4 +
+  // 10 s^3).
+  struct Approach {
+    double from = 0, over = 0;  // s
+    Pose start;
+    Vec3 velocity = Vec3::Zero(), spin = Vec3::Zero();  // m/s, rad/s, of the part's frame
+  };
+  std::optional<Approach> approach;
 
   // Before the first key and after the last the part rests, unless the motion repeats.
   Pose poseAt(double time) const;
+
+ private:
+  Pose onKeys(double time) const;
 };
 
 // Empty if the motion can be followed; otherwise what is wrong, as the end of a sentence.

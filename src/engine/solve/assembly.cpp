@@ -282,8 +282,12 @@ void Assembly::forgiveMisfit() {
     for (int r = 0; r < n.rows; ++r) offset_[n.offset + r] = errorOf(fresh_, n, r);
 }
 
-void Assembly::fadeOffset(double factor) {
-  for (double& o : offset_) o *= factor;
+void Assembly::fadeOffset(double h) {
+  double fade = 0, factor = 1;
+  for (const Node& n : nodes_) {
+    if (n.fade != fade) fade = n.fade, factor = std::exp(-h / fade);
+    for (int r = 0; r < n.rows; ++r) offset_[n.offset + r] *= factor;
+  }
 }
 
 void Assembly::copyErrors(std::vector<double>& errors) const {

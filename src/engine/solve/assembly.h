@@ -35,6 +35,7 @@ class Assembly {
     std::array<Winding, kMaxAxes> windings;
     double compliance;  // m/N, 0 for the engine's own
     double pinRadius;   // m
+    double fade;        // s, in which a misfit closes to 1/e
   };
 
   // Orders and lays out the system. `bodies` tells which are dynamic.
@@ -116,8 +117,8 @@ class Assembly {
   // What springs, drives and friction do in a solve: mean rate times impulse, with the rates noted before it.
   void noteRatesForWork(const std::vector<Body>& bodies);
   double workOfSolve(const std::vector<Body>& bodies) const;
-  // Fades the offset by the given factor.
-  void fadeOffset(double factor);
+  // Fades the offset over h.
+  void fadeOffset(double h);
   void forgetCurvature() { std::fill(curvature_.begin(), curvature_.end(), 0.0); }
   // Errors of the fresh set, row by row.
   void copyErrors(std::vector<double>& errors) const;
@@ -143,7 +144,10 @@ class Assembly {
   // and sets what is active.
   void readAxes(int node, JointReading& reading) const;
   // Adds the work of the last accepted substep.
-  void addWork(int node, JointReading& reading) const;
+  // A drive that was solved exactly may change the rate at once; the rest does its force times the way, which a closing
+  // half kick has none of.
+  enum class WorkOf { substep, looseStep, closing };
+  void addWork(int node, const std::vector<Body>& bodies, WorkOf what, JointReading& reading) const;
   // Hands back what outlives the assembly: windings and the stops of winches.
   void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const;
   // Stops, drives and springs: they bring and take energy of their own.
@@ -162,7 +166,7 @@ class Assembly {
     bool axes;         // its rows are free axes' coordinates
     bool dynamicA, dynamicB, released, first;
     JointGeometry geometry;
-    double compliance, pinRadius;
+    double compliance, pinRadius, fade;
   };
   // What a row is doing. Locks and stops are held at a position, springs and running drives follow a rate law, and the
   // rest carry a set force: none, or that of a drive at its cap.

@@ -362,9 +362,16 @@ void Assembly::readAxes(int node, JointReading& reading) const {
   }
 }
 
-void Assembly::addWork(int node, JointReading& reading) const {
+void Assembly::addWork(int node, const std::vector<Body>& bodies, WorkOf what, JointReading& reading) const {
   const Node& n = nodes_[node];
-  for (int r = 0; n.axes && r < n.rows; ++r) reading.work[axis_[n.offset + r].number] += work_[n.offset + r];
+  for (int r = 0; n.axes && r < n.rows; ++r) {
+    const int row = n.offset + r;
+    const bool drives = axis_[row].kind == Kind::stop && (state_[row] == State::drive || state_[row] == State::set);
+    if (drives && what != WorkOf::looseStep)
+      reading.work[axis_[row].number] += impulse_[row] * (rateBefore_[row] + rateOf(n, r, bodies)) / 2;
+    else if (what != WorkOf::closing)
+      reading.work[axis_[row].number] += work_[row];
+  }
 }
 
 void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const {

@@ -93,8 +93,8 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                                                [&](const auto& r) { return r.first >= axesOf(m.type).along; }));
     rows[k] = axes ? static_cast<int>(plan.rows.size()) : rowCount(m.type).rows;
     nodes_.push_back({m.joint, m.type, m.a, m.b, rows[k], offset, memory, angular, axes, bodies[m.a].dynamic(),
-                      bodies[m.b].dynamic(), false, seen.insert(m.joint).second, m.geometry, m.compliance,
-                      m.pinRadius});
+                      bodies[m.b].dynamic(), false, seen.insert(m.joint).second, m.geometry, m.compliance, m.pinRadius,
+                      m.fade});
     for (int r = 0; r < rows[k]; ++r) {
       axis_.emplace_back();
       state_.push_back(State::locked);

@@ -26,6 +26,7 @@ struct Body {
   bool jointed = false;                  // some joint holds it
   bool asleep = false;                   // at rest, and not computed
   double restTime = 0;                   // s, since when it rests
+  bool collides = true;                  // its shapes touch others
   bool weighed = false;                  // its mass properties are known, so that it can be dynamic
   std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity
 

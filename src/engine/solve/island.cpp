@@ -22,10 +22,6 @@ constexpr int kEasyCorrections = 3;
 // A correction must shrink the errors at least this much to be worth another.
 constexpr double kContraction = 0.6;
 
-// What separation steps at velocity level leave, and what a rig was put together with, is closed in this time (s, to
-// 1/e).
-constexpr double kOffsetFade = 0.1;
-
 // Contacts and joints alternate until a sweep changes no contact velocity by more than this, m/s, or than this fraction
 // of what the first one changed.
 constexpr double kContactTolerance = 1e-5;
@@ -92,7 +88,15 @@ double braking(double damping, double h) {
 
 }  // namespace
 
+void WorkTime::include(const WorkTime& other) {
+  finding += other.finding;
+  contacts += other.contacts;
+  joints += other.joints;
+  rest += other.rest;
+}
+
 void Residual::include(const Residual& other) {
+  time.include(other.time);
   linear = std::max(linear, other.linear);
   angular = std::max(angular, other.angular);
   contactSpeed = std::max(contactSpeed, other.contactSpeed);
@@ -106,6 +110,7 @@ void Residual::include(const Residual& other) {
 Residual Island::advance(const Scene& scene, bool fresh) {
   const int substeps = scene.settings.substeps;
   const double h = scene.settings.frame / substeps;
+  const auto started = Stopwatch::Clock::now();
   residual_ = {};
   for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
@@ -113,6 +118,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
       r.force = r.torque = Vec3::Zero();
       r.separationPeak = r.misalignmentPeak = 0;
       r.effort.fill(0);
+      scene.joints[assembly->jointOf(n)].errors.clear();
     }
   for (ContactPair* pair : pairs) pair->frameImpulse = pair->frameMoment = Vec3::Zero();
   evaluate(scene);
@@ -133,6 +139,8 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   if (!isSound(scene, energyBefore)) redoSafely(scene);
   finishReadings(scene);
   readPresentLoads(scene, h);
+  WorkTime& spent = residual_.time;
+  spent.rest = std::max(0.0, Stopwatch::since(started) - spent.total());
   return residual_;
 }
 
@@ -165,6 +173,7 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.linearResponse /= 1 + b.linearBraking;
     b.response /= 1 + b.angularBraking;
   }
+  const Stopwatch watch(residual_.time.joints);
   for (Assembly* assembly : assemblies) {
     assembly->adopt();
     assembly->factor(scene.bodies, h);
@@ -204,6 +213,7 @@ void Island::kick(const Scene& scene, double h, Kick kick) {
 }
 
 void Island::findContacts(const Scene& scene, double h, bool closing) {
+  const Stopwatch watch(residual_.time.finding);
   std::vector<int> used;
   for (const ContactPair* pair : pairs) {
     used.push_back(pair->shapeA);
@@ -283,6 +293,7 @@ void Island::drift(const Scene& scene, double h) {
 // Stops and drives change sides until all are in their right state; the last sides are the first guess of the next
 // substep, so that mostly one solution does.
 bool Island::solveJoints(const Scene& scene, double h, double time) {
+  const Stopwatch watch(residual_.time.joints);
   bool changed = false;
   for (Assembly* assembly : assemblies) {
     assembly->relax(scene.bodies);
@@ -296,6 +307,8 @@ bool Island::solveJoints(const Scene& scene, double h, double time) {
 }
 
 void Island::solveVelocities(const Scene& scene, double h, double time) {
+  const auto started = Stopwatch::Clock::now();
+  const double jointsBefore = residual_.time.joints;
   revisionsLeft_ = kRevisionsInAll;
   const bool coupled = !assemblies.empty() && !contacts_.empty() && contacts_.size() <= kCoupledContacts;
   if (coupled) contacts_.couple(scene.bodies, assemblies);
@@ -322,6 +335,7 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
   }
   residual_.contactSpeed = std::max(residual_.contactSpeed, change);
   contacts_.store(pairs, scene.bodies, time);
+  residual_.time.contacts += Stopwatch::since(started) - (residual_.time.joints - jointsBefore);
 }
 
 void Island::refreshStiffness(const Scene& scene, double time) {
@@ -336,7 +350,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   std::vector<Body>& b = scene.bodies;
   if (std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->fallback() > 0; }))
     return false;
-  for (Assembly* assembly : assemblies) assembly->fadeOffset(std::exp(-h / kOffsetFade));
+  for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   steer(scene, h);
   factor(scene, h, kStiffnessShare, onStep_ ? Kick::opening : Kick::full);
   findContacts(scene, h, false);
@@ -360,6 +374,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   drift(scene, h);
   RowErrors errors = evaluateWithStops(scene, h);
   for (int i = 0; i < kCorrections && !within(errors, kConverged); ++i) {
+    const Stopwatch watch(residual_.time.joints);
     for (BodyId id : bodies) b[id].undrift();
     for (Assembly* assembly : assemblies) assembly->correct(b, h, share);
     drift(scene, h);
@@ -379,7 +394,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->accept(b, h, h * share);
   refreshStiffness(scene, h * share);
   noteErrors(scene);
-  readWork(scene);
+  readWork(scene, Assembly::WorkOf::substep);
   read(scene, !onStep_);
   onStep_ = false;
   return true;
@@ -393,6 +408,7 @@ void Island::close(const Scene& scene, double h) {
   kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);
+  readWork(scene, Assembly::WorkOf::closing);
   for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies);
   evaluate(scene);
   read(scene, true);

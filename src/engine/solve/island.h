@@ -7,6 +7,7 @@
 // velocities between frames belong to the same instant and satisfy the constraints and their rates.
 #pragma once
 
+#include <chrono>
 #include <deque>
 #include <utility>
 #include <vector>
@@ -20,6 +21,36 @@ namespace calm {
 
 constexpr int kMostEffort = 32;
 
+// What separation steps at velocity level leave, and what a rig was put together with, is closed in this time (s, to
+// 1/e).
+constexpr double kOffsetFade = 0.1;
+
+// Seconds of computing by kind of work.
+struct WorkTime {
+  double finding = 0;   // contacts
+  double contacts = 0;  // solving them
+  double joints = 0;    // solving joints, their stops and drives
+  double rest = 0;      // moving parts, readings, broad phase
+
+  double total() const { return finding + contacts + joints + rest; }
+  void include(const WorkTime& other);
+};
+
+// Adds the time of its life to an account.
+class Stopwatch {
+ public:
+  explicit Stopwatch(double& account) : account_(account) {}
+  ~Stopwatch() { account_ += since(start_); }
+  Stopwatch(const Stopwatch&) = delete;
+  Stopwatch& operator=(const Stopwatch&) = delete;
+  using Clock = std::chrono::steady_clock;
+  static double since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
+
+ private:
+  double& account_;
+  Clock::time_point start_ = Clock::now();
+};
+
 struct StepSettings {
   Vec3 gravity = Vec3(0, -9.81, 0);  // m/s^2
   double frame = 1.0 / 60;           // s
@@ -29,6 +60,8 @@ struct StepSettings {
   // Joint errors (m) that no frame may pass: what a frame misses is computed again with twice the substeps, up to
   // kMostEffort times their number. 0: no budget.
   double separationBudget = 0;
+  // Whether every joint keeps the loads and errors of the last frame's substeps.
+  bool traced = false;
 };
 
 // A shape in its body's principal frame.
@@ -46,9 +79,14 @@ struct JointState {
   JointGeometry geometry;
   JointReading reading;
   std::array<Winding, kMaxAxes> windings;
-  // Impulses (linear, angular) of the last frame's worth of substeps, newest last; kept for joints that can part.
+  // Impulses (linear, angular) of the last frame's worth of substeps, newest last; kept for joints that can part, and
+  // where loads are traced.
   std::deque<std::pair<Vec3, Vec3>> window;
+  std::vector<double> errors;  // m, of the frame's substeps, where they are traced
+  bool open = false;           // not made yet
+  double fade = kOffsetFade;   // s, in which a misfit closes to 1/e
 
+  bool holds() const { return !open && !reading.parted; }
   void visitState(StateArchive& state);
 };
 
@@ -61,6 +99,7 @@ struct Residual {
   int substeps = 0;         // with which the frame was computed
   bool overBudget = false;  // the separation asked for could not be reached
   int redone = 0;           // frames done again by projections alone, because they ran away
+  WorkTime time;            // spent; not part of the result
   int fallbacks = 0;        // substeps taken at velocity level because the joints could not be closed at their end
 
   void include(const Residual& other);
@@ -136,7 +175,7 @@ class Island {
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
   // first of a substep's.
   void read(const Scene& scene, bool startsSubstep);
-  void readWork(const Scene& scene);
+  void readWork(const Scene& scene, Assembly::WorkOf what);
   void part(const Scene& scene, Assembly& assembly, int node);
 
   // What a frame began with.

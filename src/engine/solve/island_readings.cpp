@@ -7,10 +7,10 @@
 
 namespace calm {
 
-void Island::readWork(const Scene& scene) {
+void Island::readWork(const Scene& scene, Assembly::WorkOf what) {
   for (const Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n)
-      if (!assembly->released(n)) assembly->addWork(n, scene.joints[assembly->jointOf(n)].reading);
+      if (!assembly->released(n)) assembly->addWork(n, scene.bodies, what, scene.joints[assembly->jointOf(n)].reading);
 }
 
 void Island::noteErrors(const Scene& scene) {
@@ -23,6 +23,7 @@ void Island::noteErrors(const Scene& scene) {
       r.misalignmentPeak = std::max(r.misalignmentPeak, e.angular);
       residual_.linear = std::max(residual_.linear, e.linear);
       residual_.angular = std::max(residual_.angular, e.angular);
+      if (scene.settings.traced && assembly->isFirst(n)) scene.joints[assembly->jointOf(n)].errors.push_back(e.linear);
     }
 }
 
@@ -38,15 +39,20 @@ void Island::read(const Scene& scene, bool startsSubstep) {
       joint.reading.torque += angular;
       if (assembly->isFirst(n)) joint.reading.activity.fill(0);
       assembly->readAxes(n, joint.reading);
-      if (!joint.def.armed || (joint.def.breakForce == kUnbreakable && joint.def.breakTorque == kUnbreakable)) continue;
+      const bool canPart =
+          joint.def.armed && (joint.def.breakForce < kUnbreakable || joint.def.breakTorque < kUnbreakable);
+      if (!canPart && !scene.settings.traced) continue;
       auto& window = joint.window;
       if ((startsSubstep && assembly->isFirst(n)) || window.empty())
         window.emplace_back(linear, angular);
       else
         window.back().first += linear, window.back().second += angular;
-      if (static_cast<int>(window.size()) > scene.settings.substeps) window.pop_front();
+      const std::size_t frame = static_cast<std::size_t>(scene.settings.substeps);
+      if (window.size() > frame + scene.settings.traced) window.pop_front();
+      if (!canPart) continue;
       Vec3 force = Vec3::Zero(), torque = Vec3::Zero();
-      for (const auto& [l, t] : window) force += l, torque += t;
+      for (std::size_t i = window.size() > frame ? window.size() - frame : 0; i < window.size(); ++i)
+        force += window[i].first, torque += window[i].second;
       if (force.norm() > joint.def.breakForce * scene.settings.frame ||
           torque.norm() > joint.def.breakTorque * scene.settings.frame)
         part(scene, *assembly, n);

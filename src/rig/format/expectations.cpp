@@ -10,12 +10,6 @@ Expectation readExpectation(const Node& n, const Rig& rig, const PartIndex& inde
   using Kind = Expectation::Kind;
   Expectation e;
   e.kind = n.at("what").word(kExpectationWords, "expectation");
-  const auto reading = [&] {
-    const std::string text = n.at("reading").text();
-    const auto found = readingFrom(text, rig);
-    if (!found) n.at("reading").fail(fmt::format("\"{}\" is no reading of this rig, as \"force of NAME\" is", text));
-    e.reading = *found;
-  };
   switch (e.kind) {
     case Kind::holds:
       if (n.has("joint")) e.of = readJointId(n.at("joint"), rig);
@@ -31,12 +25,12 @@ Expectation readExpectation(const Node& n, const Rig& rig, const PartIndex& inde
       e.high = n.at("share").number();
       break;
     case Kind::stays:
-      reading();
+      e.reading = readReading(n.at("reading"), rig);
       n.maybe("low", e.low);
       n.maybe("high", e.high);
       break;
     case Kind::reaches:
-      reading();
+      e.reading = readReading(n.at("reading"), rig);
       e.low = n.at("value").number();
       break;
   }

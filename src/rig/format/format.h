@@ -50,6 +50,9 @@ Json writeField(const Field& field);
 // A joint by id or, if only one bears it, by name.
 Id readJointId(const Node& n, const Rig& rig);
 
+// "force of NAME" and its like.
+Reading readReading(const Node& n, const Rig& rig);
+
 Expectation readExpectation(const Node& n, const Rig& rig, const PartIndex& index);
 Json writeExpectation(const Expectation& expectation, const Rig& rig);
 

@@ -128,6 +128,7 @@ Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
             "compliance_m_N",
             "pin_radius_m",
             "neighbours_collide",
+            "made",
             "group",
             "slot",
             "tags"});
@@ -160,6 +161,7 @@ Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
   n.maybe("compliance_m_N", j.compliance);
   n.maybe("pin_radius_m", j.pinRadius);
   n.maybe("neighbours_collide", j.neighboursCollide, &Node::boolean);
+  n.maybe("made", j.made, &Node::boolean);
   n.maybe("group", j.group, &Node::integer);
   n.maybe("slot", j.slot, &Node::text);
   if (n.has("tags")) j.tags = readTags(n.at("tags"));
@@ -191,6 +193,7 @@ Json writeJoint(const Joint& j) {
   if (j.compliance > 0) json["compliance_m_N"] = j.compliance;
   if (j.pinRadius != standard.pinRadius) json["pin_radius_m"] = j.pinRadius;
   if (j.neighboursCollide) json["neighbours_collide"] = true;
+  if (!j.made) json["made"] = false;
   if (j.group != kNone) json["group"] = j.group;
   if (!j.slot.empty()) json["slot"] = j.slot;
   if (!j.tags.empty()) json["tags"] = j.tags;
