@@ -26,7 +26,7 @@ int takePicture(calm::app::Session& session, calm::app::Window& window, const QS
     session.setPlayhead(at);
   }
   // What is asked of a finished run.
-  if (late == "why") window.openPanel(late);
+  if (late == "why" || late == "effort") window.openPanel(late);
   while (window.isAsking() && waited.elapsed() < 120000) QApplication::processEvents(QEventLoop::AllEvents, 20);
   for (int i = 0; i < 10; ++i) QApplication::processEvents(QEventLoop::AllEvents, 30);
   if (window.grab().save(file)) return 0;
@@ -52,9 +52,11 @@ int main(int argc, char** argv) {
   const QCommandLineOption picture("picture", "Keep a picture of the window as <file> (PNG) and leave.", "file");
   const QCommandLineOption at("at", "The moment of the run that the picture shows, in seconds.", "seconds", "3");
   const QCommandLineOption pick("select", "Select the part, joint or line of this name.", "name");
-  const QCommandLineOption panel(
-      "panel", "Open a panel: part, joint, line, kit, import, copies, joints, cut, share, expect, advice, find or why.",
-      "name");
+  const QCommandLineOption panel("panel",
+                                 "Open a panel: part, joint, line, kit, import, copies, joints, cut, share, expect, "
+                                 "cue, traces, sweep, runs, effort, "
+                                 "advice, find or why.",
+                                 "name");
   parser.addOptions({picture, at, pick, panel});
   parser.process(app);
 
@@ -76,7 +78,8 @@ int main(int argc, char** argv) {
   const calm::app::Recovery recovery(session, folder);
   if (!files.isEmpty() && calm::app::Window::isMesh(files.front())) window.import(files.front());
   if (parser.isSet(pick)) session.selectByName(parser.value(pick));
-  if (parser.isSet(panel) && parser.value(panel) != "why") window.openPanel(parser.value(panel));
+  if (parser.isSet(panel) && parser.value(panel) != "why" && parser.value(panel) != "effort")
+    window.openPanel(parser.value(panel));
   if (parser.isSet(picture))
     return takePicture(session, window, parser.value(picture), parser.value(at).toDouble(), parser.value(panel));
   return QApplication::exec();

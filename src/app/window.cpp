@@ -135,6 +135,22 @@ QWidget* Window::buildHeader() {
   row->addWidget(title_);
   row->addWidget(state_);
   row->addStretch();
+  verdicts_ = new QPushButton;
+  verdicts_->setObjectName("verdicts");
+  verdicts_->setAccessibleName(tr("Expectations"));
+  verdicts_->setFixedHeight(26);
+  verdicts_->setFocusPolicy(Qt::TabFocus);
+  verdicts_->hide();
+  connect(verdicts_, &QPushButton::clicked, this, [this] { session_.select({}); });
+  row->addWidget(verdicts_);
+  advice_ = new QPushButton;
+  advice_->setObjectName("advice");
+  advice_->setAccessibleName(tr("Advice"));
+  advice_->setFixedHeight(26);
+  advice_->setFocusPolicy(Qt::TabFocus);
+  advice_->hide();
+  connect(advice_, &QPushButton::clicked, this, [this] { advicePanel_->toggle(); });
+  row->addWidget(advice_);
   for (const char* name : {"gravity", "rate", "units", "ground"}) {
     chips_ << chip(name);
     row->addWidget(chips_.back());
@@ -221,22 +237,6 @@ QWidget* Window::buildTransport() {
   message_->setObjectName("message");
   message_->hide();
   row->addWidget(message_);
-  verdicts_ = new QPushButton;
-  verdicts_->setObjectName("verdicts");
-  verdicts_->setAccessibleName(tr("Expectations"));
-  verdicts_->setFixedHeight(26);
-  verdicts_->setFocusPolicy(Qt::TabFocus);
-  verdicts_->hide();
-  connect(verdicts_, &QPushButton::clicked, this, [this] { session_.select({}); });
-  row->addWidget(verdicts_);
-  advice_ = new QPushButton;
-  advice_->setObjectName("advice");
-  advice_->setAccessibleName(tr("Advice"));
-  advice_->setFixedHeight(26);
-  advice_->setFocusPolicy(Qt::TabFocus);
-  advice_->hide();
-  connect(advice_, &QPushButton::clicked, this, [this] { advicePanel_->toggle(); });
-  row->addWidget(advice_);
   for (const auto& [text, tip] : {std::pair(tr("Ledger"), tr("A row a joint, its run as a lane")),
                                   std::pair(tr("Traces"), tr("Readings over time (V)")),
                                   std::pair(tr("Sweep"), tr("A setting over a range (Z)"))}) {
@@ -464,7 +464,7 @@ void Window::refreshAdvice() {
   if (count > 0) {
     const QString first = partings.isEmpty() ? QString::fromStdString(advice.front().text) : partings.front();
     text = tr("\u26a0 %1 to look at: %2").arg(count).arg(first);
-    text = advice_->fontMetrics().elidedText(text, Qt::ElideRight, 380);
+    text = advice_->fontMetrics().elidedText(text, Qt::ElideRight, std::clamp(width() - 860, 150, 380));
   }
   if (text == advice_->text()) return;
   advice_->setText(text);

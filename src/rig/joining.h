@@ -10,6 +10,12 @@
 
 namespace calm::rig {
 
+// Whether it is a rope or a spring from one pivot to the other, which pulls along itself and twists nothing.
+constexpr bool spans(JointType type) {
+  return type == JointType::distance || type == JointType::spring || type == JointType::pulley ||
+         type == JointType::winch;
+}
+
 // Joins each part to the next where the two most likely meet; with `ring` the last to the first, too. Pairs that are
 // joined already are left as they are. Throws std::invalid_argument if there are fewer than two parts.
 std::vector<Id> joinInOrder(Rig& rig, JointType type, const std::vector<Id>& parts, bool ring = false);

@@ -307,7 +307,7 @@ double livelyEnergy(const World& world) {
 }  // namespace
 
 Shape probeShape(double radius) {
-  return Capsule{radius, std::max(0.01, kProbeHeight - 2 * radius)};
+  return Capsule{radius, std::max(2 * radius, kProbeHeight)};
 }
 
 Residual CompiledRig::step() {

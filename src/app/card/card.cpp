@@ -151,7 +151,7 @@ void Card::buildJoint(const rig::Joint& joint) {
   buildHeader(rig::word(joint.type),
               QString::fromStdString(rig.partName(joint.a.part) + " \u2194 " + rig.partName(joint.b.part)));
   forceNow_ = reading(tr("Load now"));
-  torqueNow_ = reading(tr("Torque now"));
+  if (!rig::spans(joint.type)) torqueNow_ = reading(tr("Torque now"));
   separationNow_ = reading(tr("Separation now"));
   peaks_ = reading(tr("Peak of the run"));
   auto* why = new QPushButton(tr("Why is it so?  W"));
@@ -162,7 +162,8 @@ void Card::buildJoint(const rig::Joint& joint) {
   column_->addWidget(jointPanel_ = new JointPanel(session_, {joint.id}));
   rule();
   forceGauge_ = buildGauge(tr("Break force"), rig::Dimension::force);
-  if (joint.type != JointType::ball) torqueGauge_ = buildGauge(tr("Break torque"), rig::Dimension::torque);
+  const bool twists = joint.type != JointType::ball && !rig::spans(joint.type);
+  if (twists) torqueGauge_ = buildGauge(tr("Break torque"), rig::Dimension::torque);
   foretold_ = new QLabel;
   foretold_->setWordWrap(true);
   foretold_->setFont(look::font(look::Size::small));
@@ -483,7 +484,7 @@ void Card::refresh() {
       peak.separation = std::max(peak.separation, x.separation);
     }
     forceNow_->setText(force(s.force));
-    torqueNow_->setText(words(s.torque, rig::Dimension::torque));
+    if (torqueNow_) torqueNow_->setText(words(s.torque, rig::Dimension::torque));
     separationNow_->setText(tr("%1, peak %2").arg(separationWords(s.separation), separationWords(peak.separation)));
     peaks_->setText(tr("%1 at %2 s").arg(force(peak.force)).arg(peakAt, 0, 'f', 2));
     const rig::Joint& joint = rig.joints[*index];

@@ -81,9 +81,11 @@ void CueLane::paint(QPainter& painter, const Scale& scale, int labelLeft) const 
                                     QPointF(x, kMiddle + 6)});
     painter.setPen(ink);
     const int room = (m + 1 < marks.size() ? marks[m + 1].first - 8 : scale.right) - x - 10;
-    if (room > 30)
-      painter.drawText(QRect(x + 9, 0, room, kHeight), Qt::AlignLeft | Qt::AlignVCenter,
-                       painter.fontMetrics().elidedText(words(cue, rig), Qt::ElideRight, room));
+    if (room > 30) {
+      const QString text = painter.fontMetrics().elidedText(words(cue, rig), Qt::ElideRight, room);
+      painter.fillRect(QRect(x + 8, 2, painter.fontMetrics().horizontalAdvance(text) + 4, kHeight - 4), look::kPaper);
+      painter.drawText(QRect(x + 10, 0, room, kHeight), Qt::AlignLeft | Qt::AlignVCenter, text);
+    }
   }
 }
 

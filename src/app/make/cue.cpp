@@ -40,8 +40,11 @@ bool isOfPart(Act act) {
 
 // What is typed; the present value where nothing is.
 double typed(const QLineEdit* field, rig::Dimension dimension, double present) {
-  if (field->text().trimmed().isEmpty()) return present;
-  const auto value = rig::parseQuantity(field->text().toStdString(), dimension);
+  QString text = field->text().trimmed();
+  if (text.isEmpty()) return present;
+  // The only numbers with a unit of their own here are impulses.
+  if (dimension == rig::Dimension::number && text.endsWith("N s")) text.chop(3);
+  const auto value = rig::parseQuantity(text.trimmed().toStdString(), dimension);
   if (!value)
     throw std::invalid_argument(QObject::tr("\"%1\" is no such quantity; type for example %2")
                                     .arg(field->text(), QString::fromStdString(rig::formatQuantity(2, dimension)))
@@ -139,7 +142,8 @@ void CueMaker::show(const rig::Cue& c) {
   field_->setCurrentIndex(c.field);
   const rig::Dimension d = vectorOf(c.act);
   QLineEdit* along[] = {x_, y_, z_};
-  for (int i = 0; i < 3; ++i) along[i]->setText(words(c.vector[i], d));
+  const QString unit = c.act == Act::impulse ? QStringLiteral(" N s") : QString();
+  for (int i = 0; i < 3; ++i) along[i]->setText(words(c.vector[i], d) + unit);
   place_->setPoint(c.point);
   when_->setCurrentIndex(static_cast<int>(c.when.kind));
   const rig::Reading& r = c.when.reading;

@@ -18,6 +18,7 @@ class QLabel;
 class QLineEdit;
 class QProgressBar;
 class QPushButton;
+class QVBoxLayout;
 
 namespace calm::app {
 
@@ -46,7 +47,7 @@ class SweepPanel : public QWidget {
     QComboBox* setting;
     QLineEdit *from, *to, *count;
   };
-  Axis addAxis(class QVBoxLayout* column, const QString& name, const QString& none);
+  Axis addAxis(QVBoxLayout* column, const QString& name, const QString& none);
   void listSettings();
   std::optional<std::string> textOf(const Axis& axis) const;
   run::SweepPlan plan() const;

@@ -32,6 +32,7 @@ HandsStrip::HandsStrip(View& view, QWidget* parent) : QFrame(parent), view_(view
     auto* button = new QPushButton(words[i].first);
     button->setToolTip(words[i].second);
     button->setAccessibleName(words[i].first.section(' ', 0, 0));
+    button->setFixedHeight(26);
     button->setCheckable(true);
     button->setFocusPolicy(Qt::TabFocus);
     row->addWidget(button);

@@ -8,6 +8,7 @@
 #include <QPainter>
 
 #include "app/look/look.h"
+#include "rig/joining.h"
 #include "rig/units.h"
 
 namespace calm::app {
@@ -131,6 +132,20 @@ Vec3 View::pivotOf(std::size_t joint) const {
   const rig::Part* part = rig.part(side.part);
   if (!part) return side.at;
   return poseOf(static_cast<std::size_t>(part - rig.parts.data())).apply(side.at);
+}
+
+std::vector<Vec3> View::courseOf(std::size_t joint) const {
+  const rig::Joint& j = session_.rig().joints[joint];
+  if (!rig::spans(j.type)) return {};
+  const auto place = [&](rig::Id id, const Vec3& at) {
+    const rig::Part* part = session_.rig().part(id);
+    return part ? poseOf(static_cast<std::size_t>(part - session_.rig().parts.data())).apply(at) : at;
+  };
+  std::vector<Vec3> course{place(j.a.part, j.a.at)};
+  for (const RoutePoint& p : j.form.route)
+    course.push_back(place(p.on == RouteOn::a ? j.a.part : p.on == RouteOn::b ? j.b.part : rig::kNone, p.at));
+  course.push_back(place(j.b.part, j.b.at));
+  return course;
 }
 
 Aabb View::boundsOfParts(const std::set<rig::Id>& ids) const {

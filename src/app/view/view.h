@@ -91,9 +91,12 @@ class View : public QOpenGLWidget {
 
   Pose poseOf(std::size_t part) const;
   Vec3 pivotOf(std::size_t joint) const;
+  // The corners of a rope or spring, from its first pivot to its second; none for other joints.
+  std::vector<Vec3> courseOf(std::size_t joint) const;
   Aabb boundsOfParts(const std::set<rig::Id>& ids) const;
   double jointValue(std::size_t joint) const;
   bool isParted(std::size_t joint) const;
+  void drawRope(const Vec3& from, const Vec3& to, const QColor& color);
   void paintOverlay(QPainter& painter);
   void paintCallout(QPainter& painter, std::size_t joint);
   void paintPreview(QPainter& painter);

@@ -45,6 +45,8 @@ void View::paintGL() {
     const bool marked = chosen.count(rig.joints[j].id) > 0;
     const double radius = camera_.metresPerPixel(at) * kMarkerRadius * signSize_ * (marked ? 1.5 : 1);
     const QColor color = isParted(j) ? look::kBrick : look::loadColor(jointValue(j));
+    const std::vector<Vec3> course = isParted(j) ? std::vector<Vec3>{} : courseOf(j);
+    for (std::size_t k = 1; k < course.size(); ++k) drawRope(course[k - 1], course[k], marked ? look::kTeal : color);
     renderer_.drawMarker(at, radius, marked && !isParted(j) ? look::kTeal : color, jointsThrough_);
   }
   if (const run::Frame* frame = session_.frame())
@@ -67,6 +69,15 @@ void View::paintGL() {
     renderer_.drawShape(p.shape, p.pose, look::kTeal, look::kTeal, 0.45);
   if (session_.preview().part)
     renderer_.drawShape(session_.preview().part->shape, session_.preview().part->pose, look::kTeal, look::kTeal, 0.45);
+}
+
+// About as thick as a line of chart ink.
+void View::drawRope(const Vec3& from, const Vec3& to, const QColor& color) {
+  constexpr double kThickness = 1.6;  // px
+  const Vec3 along = to - from;
+  if (along.norm() < 1e-6) return;
+  const Shape rope = Cylinder{camera_.metresPerPixel((from + to) / 2) * kThickness, along.norm()};
+  renderer_.drawShape(rope, {(from + to) / 2, Quat::FromTwoVectors(Vec3::UnitY(), along)}, color, color);
 }
 
 void View::paintOverlay(QPainter& painter) {
