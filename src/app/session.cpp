@@ -374,7 +374,9 @@ void Session::tick() {
     const double before = playhead_;
     // Where the run is still to be computed again, the playhead waits for it.
     const double end = recording()->endTime();
-    if (playhead_ <= end) playhead_ = std::min(playhead_ + elapsed, end);
+    // A hand is at work in the present.
+    const double rate = handing_ ? 1 : playRate_;
+    if (playhead_ <= end) playhead_ = std::min(playhead_ + rate * elapsed, end);
     redraw |= playhead_ != before;
     if (playhead_ >= rig().stage.duration - 1e-9) playing_ = false;
   }

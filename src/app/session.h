@@ -109,6 +109,9 @@ class Session : public QObject {
   // The frame under the playhead; null before the first.
   const run::Frame* frame() const;
   void setPlaying(bool playing);
+  // Seconds of the run shown a second: 1 as it is, less for slow motion.
+  double playRate() const { return playRate_; }
+  void setPlayRate(double rate) { playRate_ = rate; }
   void setPlayhead(double time);
   void stepFrames(int frames);
   void reset() { setPlayhead(0); }
@@ -178,7 +181,7 @@ class Session : public QObject {
   rig::Cue hand_;
   bool handing_ = false;
   std::array<std::shared_ptr<const run::Recording>, 3> pinned_;
-  double playhead_ = 0;
+  double playhead_ = 0, playRate_ = 1;
   bool playing_ = false, onTrial_ = false;
   std::size_t framesSeen_ = 0;
   mutable std::size_t largestSeen_ = 0;

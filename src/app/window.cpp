@@ -113,7 +113,7 @@ Window::Window(Session& session) : session_(session) {
   runs_ = new RunsPanel(session_, this);
   effort_ = new EffortPanel(session_, this);
   connect(card_, &Card::whyWanted, why_, &WhyPanel::toggle);
-  connect(card_, &Card::cueWanted, this, &Window::openCue);
+  connect(card_, &Card::cueWanted, this, [this](double time) { openCue(time); });
   connect(&session_, &Session::adviceChanged, this, &Window::refreshAdvice);
   connect(&session_, &Session::rigChanged, this, &Window::noteRecent);
   connect(&session_, &Session::message, this, &Window::showMessage);
@@ -134,6 +134,11 @@ QWidget* Window::buildHeader() {
   state_->setProperty("muted", true);
   row->addWidget(title_);
   row->addWidget(state_);
+  row->addSpacing(10);
+  message_ = new QLabel;
+  message_->setObjectName("message");
+  message_->hide();
+  row->addWidget(message_);
   row->addStretch();
   verdicts_ = new QPushButton;
   verdicts_->setObjectName("verdicts");
@@ -232,11 +237,15 @@ QWidget* Window::buildTransport() {
   time_->setFont(look::font(look::Size::heading, true));
   time_->setMinimumWidth(118);
   row->addWidget(time_);
+  auto* rate = new QComboBox;
+  rate->setAccessibleName(tr("Play speed"));
+  rate->setToolTip(tr("How fast the run is shown"));
+  rate->setFocusPolicy(Qt::TabFocus);
+  for (const double r : {1.0, 0.5, 0.25, 0.1, 0.02}) rate->addItem(r == 1 ? tr("1\u00d7") : tr("1/%1").arg(1 / r), r);
+  connect(rate, &QComboBox::currentIndexChanged, this,
+          [this, rate] { session_.setPlayRate(rate->currentData().toDouble()); });
+  row->addWidget(rate);
   row->addStretch();
-  message_ = new QLabel;
-  message_->setObjectName("message");
-  message_->hide();
-  row->addWidget(message_);
   for (const auto& [text, tip] : {std::pair(tr("Ledger"), tr("A row a joint, its run as a lane")),
                                   std::pair(tr("Traces"), tr("Readings over time (V)")),
                                   std::pair(tr("Sweep"), tr("A setting over a range (Z)"))}) {
@@ -283,14 +292,14 @@ void Window::showLower(Lower what) {
   for (qsizetype i = 0; i < tabs_.size(); ++i) tabs_[i]->setChecked(i == static_cast<int>(what));
 }
 
-void Window::openCue(double time) {
+void Window::openCue(double time, double lasts) {
   // The run goes on behind the panel: a cue belongs to a moment of it.
   const double now = time >= 0 ? time : session_.playhead();
   if (time >= 0 && session_.rig().cue(session_.selected())) session_.select({});
   closeMaker();
   session_.setPlaying(false);
   const double frame = 1 / session_.rig().stage.frameRate;
-  showMaker(new CueMaker(session_, std::round(now / frame) * frame, stageArea_), "cue");
+  showMaker(new CueMaker(session_, std::round(now / frame) * frame, lasts, stageArea_), "cue");
 }
 
 void Window::startHere(bool moving) {
@@ -487,7 +496,7 @@ void Window::refreshTitle() {
 }
 
 void Window::showMessage(const QString& text, bool fault) {
-  message_->setText(message_->fontMetrics().elidedText(text, Qt::ElideRight, 460));
+  message_->setText(message_->fontMetrics().elidedText(text, Qt::ElideRight, std::max(160, width() - 860)));
   message_->setToolTip(text);
   message_->setStyleSheet(QString("color: %1").arg((fault ? look::kBrick : look::kMuted).name()));
   message_->show();

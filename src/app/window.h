@@ -56,8 +56,8 @@ class Window : public QMainWindow {
   enum class Lower { ledger, traces, sweep };
   void showLower(Lower what);
   Lower lower() const;
-  // Opens the Cue panel: for the selected cue, or a new one at this time (s).
-  void openCue(double time);
+  // Opens the Cue panel: for the selected cue, or a new one at this time (s) that goes on for so long (s; 0: as usual).
+  void openCue(double time, double lasts = 0);
 
  protected:
   void closeEvent(QCloseEvent* event) override;

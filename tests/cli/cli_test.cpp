@@ -57,6 +57,27 @@ TEST_F(Cli, RunsTheDemoAndWritesReportAndTable) {
   EXPECT_EQ(rows, 1 + 121);
 }
 
+TEST_F(Cli, KeepsTheWholeRunAsHdf5) {
+  const Outcome o = cli("run " + demo() + " --seconds 1 --recording " + at("run.h5") + " --name swing");
+  EXPECT_EQ(o.code, 0) << o.text;
+  std::ifstream file(at("run.h5"), std::ios::binary);
+  std::string signature(8, '\0');
+  file.read(signature.data(), 8);
+  EXPECT_EQ(signature, "\x89HDF\r\n\x1a\n") << "the HDF5 file format's own";
+  EXPECT_GT(std::filesystem::file_size(at("run.h5")), 50000u);
+  for (const char* option : {"--recording ", "--csv "})
+    expectOneClearLine(cli("run " + demo() + " --seconds 0.1 " + option + at("no/such/folder/x")), "cannot be written");
+  // A run that cannot go on leaves nothing half written.
+  std::ofstream(at("bad.rig.json")) << R"({"format": "calm-tether-rig", "version": 1, "parts": [
+    {"id": 1, "name": "net", "role": "static", "density_kg_m3": 100,
+     "shape": {"type": "mesh", "vertices_m": [[0,0,0],[1,0,0],[0,0,1]], "triangles": [[0,2,1]]}}],
+    "cues": [{"at_s": 0.5, "do": "role", "part": "net", "role": "dynamic"}]})";
+  expectOneClearLine(cli("run " + at("bad.rig.json") + " --csv " + at("bad.csv") + " --recording " + at("bad.h5")),
+                     "cue 1 (role) at 0.500 s");
+  for (const char* left : {"bad.csv", "bad.csv.part", "bad.h5", "bad.h5.part"})
+    EXPECT_FALSE(std::filesystem::exists(at(left))) << left;
+}
+
 TEST_F(Cli, ReadingsComeAtTheIntervalAndRateAskedFor) {
   const std::string rig = at("gate.rig.json");
   std::ofstream(rig) << R"({"format": "calm-tether-rig", "version": 1, "stage": {"ground": null}, "parts": [

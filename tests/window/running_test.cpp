@@ -2,6 +2,7 @@
 // Running and reading with the window: cues, hands, traces, sweeps, kept runs, effort.
 #include <QComboBox>
 #include <QDir>
+#include <QElapsedTimer>
 #include <QFile>
 #include <QTemporaryDir>
 #include <QThreadPool>
@@ -87,6 +88,32 @@ TEST_F(RunningTest, ACueIsMadeOnTheLaneMovedAndRemoved) {
   session.select({rig().cues[0].id});
   QTest::mouseClick(named<QPushButton>("Remove the cue"), Qt::LeftButton);
   EXPECT_TRUE(rig().cues.empty());
+}
+
+TEST_F(RunningTest, ACueIsDrawnAlongTheLane) {
+  const QPoint from = ledger().cuePlace(0.5), to = ledger().cuePlace(2);
+  QTest::mousePress(ledger().viewport(), Qt::LeftButton, {}, from);
+  for (int i = 1; i <= 4; ++i) QTest::mouseMove(ledger().viewport(), from + (to - from) * i / 4);
+  QTest::mouseRelease(ledger().viewport(), Qt::LeftButton, {}, to);
+  ASSERT_NE(window.maker(), nullptr);
+  EXPECT_EQ(named<QComboBox>("What")->currentText(), "push");
+  type("Along x", "300 N");
+  pressMake();
+  finishRun();
+  ASSERT_EQ(rig().cues.size(), 1u);
+  EXPECT_NEAR(rig().cues[0].when.at, 0.5, 0.02);
+  EXPECT_NEAR(rig().cues[0].lasts, 1.5, 0.02);
+}
+
+TEST_F(RunningTest, TheRunIsShownSlowlyWhereAsked) {
+  choose("Play speed", "1/10");
+  session.setPlayhead(0);
+  session.setPlaying(true);
+  QElapsedTimer waited;
+  waited.start();
+  QTest::qWait(600);
+  session.setPlaying(false);
+  EXPECT_NEAR(session.playhead(), waited.elapsed() / 10000.0, 0.03);
 }
 
 TEST_F(RunningTest, AConditionIsTypedAndTheSelectedCueChanged) {

@@ -51,7 +51,8 @@ void CueLane::paint(QPainter& painter, const Scale& scale, int labelLeft) const 
   painter.setFont(look::font(look::Size::small));
   painter.setPen(look::kMuted);
   const QStringList left = waiting();
-  QString label = session_.rig().cues.empty() ? QObject::tr("Cues: double-click to add one (Q)") : QObject::tr("Cues");
+  QString label =
+      session_.rig().cues.empty() ? QObject::tr("Cues: draw one along the lane, or Q") : QObject::tr("Cues");
   if (!left.isEmpty()) label += QObject::tr(", waiting: %1").arg(left.join("; "));
   const QRect labelRect(labelLeft, 0, scale.left - labelLeft - 8, kHeight);
   painter.drawText(labelRect, Qt::AlignLeft | Qt::AlignVCenter,

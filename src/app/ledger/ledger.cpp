@@ -207,7 +207,10 @@ CueLane::Scale Ledger::scale() const {
 }
 
 void Ledger::mousePressEvent(QMouseEvent* event) {
-  if (event->position().y() < CueLane::kHeight && cues_.press(scale(), event->position())) return;
+  if (event->position().y() < CueLane::kHeight && event->position().x() >= measure().lane) {
+    if (!cues_.press(scale(), event->position())) drawnFrom_ = timeAt(int(event->position().x()));
+    return;
+  }
   const int row = rowAt(int(event->position().y()));
   const Layout l = measure();
   if (row >= 0) {
@@ -235,14 +238,22 @@ void Ledger::mouseMoveEvent(QMouseEvent* event) {
 
 void Ledger::mouseReleaseEvent(QMouseEvent* event) {
   if (cues_.isHeld()) return cues_.release(scale(), event->position());
+  if (const auto from = std::exchange(drawnFrom_, std::nullopt)) {
+    const double to = timeAt(int(event->position().x()));
+    if (std::abs(xAt(to) - xAt(*from)) > 6)
+      return emit cueWanted(std::max(0.0, std::min(*from, to)), std::abs(to - *from));
+    session_.setPlaying(false);
+    session_.setPlayhead(*from);
+    return;
+  }
   scrubbing_ = false;
 }
 
 void Ledger::mouseDoubleClickEvent(QMouseEvent* event) {
   if (event->position().y() < CueLane::kHeight) {
-    if (cues_.at(scale(), event->position()) != rig::kNone) return emit cueWanted(-1);
+    if (cues_.at(scale(), event->position()) != rig::kNone) return emit cueWanted(-1, 0);
     const double frame = 1 / session_.rig().stage.frameRate;
-    return emit cueWanted(std::max(0.0, std::round(timeAt(int(event->position().x())) / frame) * frame));
+    return emit cueWanted(std::max(0.0, std::round(timeAt(int(event->position().x())) / frame) * frame), 0);
   }
   const int row = rowAt(int(event->position().y()));
   if (row >= 0 && rows_[row].kind == LedgerRow::Kind::group && event->position().x() < measure().lane)

@@ -37,8 +37,8 @@ class Ledger : public QAbstractScrollArea {
   QStringList partings() const;
 
  signals:
-  // The user wants a new cue at this time, s.
-  void cueWanted(double time);
+  // The user wants a new cue at this time, for so long (0: no matter), s.
+  void cueWanted(double time, double lasts);
 
  protected:
   void paintEvent(QPaintEvent* event) override;
@@ -85,6 +85,7 @@ class Ledger : public QAbstractScrollArea {
 
   Session& session_;
   CueLane cues_{session_};
+  std::optional<double> drawnFrom_;  // s, where a new cue is being drawn along the lane
   std::set<rig::Id> unfolded_;
   std::vector<LedgerRow> rows_;
   Lanes lanes_, pinnedLanes_;

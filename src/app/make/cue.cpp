@@ -67,19 +67,23 @@ QLineEdit* CueMaker::addLine(const QString& label, const QString& none) {
   return field;
 }
 
-CueMaker::CueMaker(Session& session, double time, QWidget* parent)
+CueMaker::CueMaker(Session& session, double time, double lasts, QWidget* parent)
     : Maker(session, tr("Cue"), tr("What happens in the run, and when. Click parts and joints to name them."),
             tr("Set the cue"), parent) {
   if (const rig::Cue* chosen = session.rig().cue(session.selected())) {
     was_ = *chosen;
   } else {
     was_.when.at = time;
-    was_.lasts = 1;
+    was_.lasts = lasts > 0 ? lasts : 1;
+    if (lasts > 0) was_.act = Act::push;
     was_.vector = {100, 0, 0};
     for (const rig::Part& p : session.rig().parts)
       if (p.role == Role::dynamic) was_.part = p.id;
     if (session.rig().part(session.selected())) was_.part = session.selected();
-    if (session.rig().joint(session.selected())) was_.joint = session.selected(), was_.act = Act::cut;
+    if (session.rig().joint(session.selected())) {
+      was_.joint = session.selected();
+      if (lasts == 0) was_.act = Act::cut;
+    }
   }
   act_ = addChoice(tr("What"), {});
   for (const auto& [act, word] : rig::kCueWords) {

@@ -9,8 +9,8 @@ namespace calm::app {
 class CueMaker : public Maker {
   Q_OBJECT
  public:
-  // Changes the selected cue, if one is; otherwise a new one, at this time (s).
-  CueMaker(Session& session, double time, QWidget* parent);
+  // Changes the selected cue, if one is; otherwise a new one, at this time (s): a push where it goes on for a while.
+  CueMaker(Session& session, double time, double lasts, QWidget* parent);
   void take(const Pick& pick) override;
 
  private:

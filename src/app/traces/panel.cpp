@@ -4,6 +4,7 @@
 #include <qcustomplot.h>
 
 #include <QFileDialog>
+#include <QScrollArea>
 #include <QSvgGenerator>
 #include <cmath>
 
@@ -15,6 +16,8 @@
 namespace calm::app {
 
 namespace {
+
+constexpr int kSide = 236;  // px, of the choices beside the plot
 
 // Told apart by their dashes, too.
 const QColor kInks[] = {
@@ -50,11 +53,12 @@ TracesPanel::TracesPanel(Session& session, QWidget* parent) : QWidget(parent), s
   row->setContentsMargins(look::kMargin, 4, look::kMargin, 8);
   auto* side = new QVBoxLayout;
   side->setSpacing(5);
+  side->setContentsMargins(0, 0, 6, 0);
   const auto combo = [&](const QString& name) {
     auto* box = new QComboBox;
     box->setAccessibleName(name);
     box->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
-    box->setFixedWidth(216);
+    box->setFixedWidth(kSide);
     side->addWidget(box);
     return box;
   };
@@ -77,11 +81,19 @@ TracesPanel::TracesPanel(Session& session, QWidget* parent) : QWidget(parent), s
   told_ = new QLabel;
   told_->setObjectName("traceTold");
   told_->setWordWrap(true);
-  told_->setFixedWidth(216);
+  told_->setFixedWidth(kSide);
   told_->setFont(look::font(look::Size::small));
   side->addWidget(told_);
   side->addStretch();
-  row->addLayout(side);
+  auto* content = new QWidget;
+  content->setLayout(side);
+  auto* scroll = new QScrollArea;
+  scroll->setWidget(content);
+  scroll->setWidgetResizable(true);
+  scroll->setFrameShape(QFrame::NoFrame);
+  scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  scroll->setFixedWidth(kSide + 22);
+  row->addWidget(scroll);
   plot_ = new QCustomPlot;
   plot_->setAccessibleName(tr("Plot"));
   plot_->setMinimumHeight(120);
@@ -221,6 +233,7 @@ void TracesPanel::rebuildKeys() {
     auto* off = new QPushButton(QStringLiteral("\u00d7"));
     off->setAccessibleName(tr("Take off: %1").arg(text));
     off->setFixedSize(22, 20);
+    off->setStyleSheet("padding: 0; border: none");
     cells->addWidget(off);
     connect(off, &QPushButton::clicked, this, [this, i] { remove(i); });
     keys_->addWidget(row);
@@ -341,7 +354,7 @@ QString TracesPanel::told() const {
                        .arg(words((*series)[std::min(recording.indexAt(session_.playhead()), series->size() - 1)], d),
                             words(*peak, d))
                        .arg(recording.frame(std::size_t(peak - series->begin())).time, 0, 'f', 2);
-    if (secondAt_ >= 0) line += tr("; dashed %1").arg(words((*series)[recording.indexAt(secondAt_)], d));
+    if (secondAt_ >= 0) line += tr(", dashed %1").arg(words((*series)[recording.indexAt(secondAt_)], d));
     lines << line;
   }
   if (!frequencies_ && secondAt_ >= 0)

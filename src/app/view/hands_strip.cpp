@@ -91,7 +91,10 @@ void HandsStrip::refresh() {
       if (const auto typed = field_->value(); typed && *typed > 0) *value() = *typed;
     });
   }
-  adjustSize();
+  // The field that came or went counts at once.
+  layout()->invalidate();
+  layout()->activate();
+  resize(layout()->sizeHint());
   emit resized();
 }
 

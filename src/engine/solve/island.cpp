@@ -372,7 +372,11 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
   solveVelocities(scene, h, h * share);
   drift(scene, h);
-  RowErrors errors = evaluateWithStops(scene, h);
+  RowErrors errors;
+  {
+    const Stopwatch watch(residual_.time.joints);
+    errors = evaluateWithStops(scene, h);
+  }
   for (int i = 0; i < kCorrections && !within(errors, kConverged); ++i) {
     const Stopwatch watch(residual_.time.joints);
     for (BodyId id : bodies) b[id].undrift();
@@ -391,6 +395,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
     for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
     return false;
   }
+  const Stopwatch watch(residual_.time.joints);
   for (Assembly* assembly : assemblies) assembly->accept(b, h, h * share);
   refreshStiffness(scene, h * share);
   noteErrors(scene);
