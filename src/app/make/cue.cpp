@@ -131,6 +131,10 @@ CueMaker::CueMaker(Session& session, double time, double lasts, QWidget* parent)
   connect(of_, &QComboBox::currentIndexChanged, this, &CueMaker::listReadings);
   connect(when_, &QComboBox::currentIndexChanged, this, &CueMaker::listReadings);
   connect(joint_, &QComboBox::currentIndexChanged, this, &CueMaker::listAxes);
+  connect(act_, &QComboBox::currentIndexChanged, this, [this] {
+    showVector();
+    refresh();
+  });
   ready_ = true;
 }
 
@@ -144,10 +148,7 @@ void CueMaker::show(const rig::Cue& c) {
   axis_->setCurrentIndex(c.axisNumber);
   role_->setCurrentIndex(static_cast<int>(c.role));
   field_->setCurrentIndex(c.field);
-  const rig::Dimension d = vectorOf(c.act);
-  QLineEdit* along[] = {x_, y_, z_};
-  const QString unit = c.act == Act::impulse ? QStringLiteral(" N s") : QString();
-  for (int i = 0; i < 3; ++i) along[i]->setText(words(c.vector[i], d) + unit);
+  showVector();
   place_->setPoint(c.point);
   when_->setCurrentIndex(static_cast<int>(c.when.kind));
   const rig::Reading& r = c.when.reading;
@@ -162,6 +163,14 @@ void CueMaker::show(const rig::Cue& c) {
     value_->setText(words(c.when.value, rig::dimensionOf(r, session_.rig())));
   for (QObject* box : std::initializer_list<QObject*>{act_, when_, of_, reading_, part_, joint_, axis_})
     box->blockSignals(false);
+}
+
+// In the unit of what is chosen.
+void CueMaker::showVector() {
+  const auto act = static_cast<Act>(act_->currentData().toInt());
+  const QString unit = act == Act::impulse ? QStringLiteral(" N s") : QString();
+  QLineEdit* along[] = {x_, y_, z_};
+  for (int i = 0; i < 3; ++i) along[i]->setText(words(was_.vector[i], vectorOf(act)) + unit);
 }
 
 void CueMaker::listAxes() {

@@ -22,6 +22,7 @@ class CueMaker : public Maker {
   void show(const rig::Cue& cue);
   void listReadings();
   void listAxes();
+  void showVector();
   QLineEdit* addLine(const QString& label, const QString& none);
 
   rig::Cue was_;
