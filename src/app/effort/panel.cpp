@@ -119,6 +119,8 @@ void EffortPanel::fill() {
   text += e.leastSubsteps == e.mostSubsteps
               ? tr(" %1 substeps a frame.").arg(e.mostSubsteps)
               : tr(" %1 to %2 substeps a frame.").arg(e.leastSubsteps).arg(e.mostSubsteps);
+  if (e.fallbacks)
+    text += tr(" %1 substeps could only be taken at velocity level, with less accuracy.").arg(e.fallbacks);
   if (stage.separationBudget > 0)
     text += e.overBudget ? tr(" In %1 frames %2 could not be kept, with %3 substeps either.")
                                .arg(e.overBudget)
