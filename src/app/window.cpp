@@ -432,16 +432,22 @@ void Window::closeMaker() {
     view_->setTaker({});
     view_->setFocus();
   }
+  placeFloating();
 }
 
 void Window::placeFloating() {
   addStrip_->adjustSize();
   addStrip_->move(12, 12);
-  if (hands_) hands_->move((stageArea_->width() - hands_->width()) / 2, stageArea_->height() - hands_->height() - 10);
-  if (!maker_) return;
-  maker_->fit();
-  maker_->move(addStrip_->geometry().right() + 10, 12);
-  maker_->raise();
+  if (maker_) {
+    maker_->fit();
+    maker_->move(addStrip_->geometry().right() + 10, 12);
+    maker_->raise();
+  }
+  if (!hands_) return;
+  // In the middle of what the panel leaves free, if that is enough.
+  const int left = maker_ ? maker_->geometry().right() : 0, room = stageArea_->width() - left;
+  hands_->setVisible(room > hands_->width() + 16);
+  hands_->move(left + (room - hands_->width()) / 2, stageArea_->height() - hands_->height() - 10);
 }
 
 bool Window::eventFilter(QObject* watched, QEvent* event) {

@@ -47,23 +47,6 @@ double ofJoint(const Recording& recording, const rig::Reading& r, std::size_t i,
   return (at(after) - at(before)) / (recording.frame(after).time - recording.frame(before).time);
 }
 
-double ofPart(const PartSample& s, What what) {
-  switch (what) {
-    case What::touch:
-      return s.touch;
-    case What::speed:
-      return s.velocity.norm();
-    case What::turnRate:
-      return s.angularVelocity.norm();
-    case What::x:
-      return s.pose.position.x();
-    case What::y:
-      return s.pose.position.y();
-    default:
-      return s.pose.position.z();
-  }
-}
-
 double ofAll(const Recording& recording, What what, std::size_t i) {
   const Frame& frame = recording.frame(i);
   if (what == What::energy) return frame.energy;
@@ -176,6 +159,23 @@ Verdict judgeEnergy(const Recording& recording, const rig::Expectation& e) {
 
 }  // namespace
 
+double valueOf(const PartSample& s, What what) {
+  switch (what) {
+    case What::touch:
+      return s.touch;
+    case What::speed:
+      return s.velocity.norm();
+    case What::turnRate:
+      return s.angularVelocity.norm();
+    case What::x:
+      return s.pose.position.x();
+    case What::y:
+      return s.pose.position.y();
+    default:
+      return s.pose.position.z();
+  }
+}
+
 double valueOf(const Recording& recording, const rig::Reading& r, std::size_t i) {
   const rig::Rig& rig = recording.rig();
   if (r.of == rig::kNone) return ofAll(recording, r.what, i);
@@ -183,7 +183,7 @@ double valueOf(const Recording& recording, const rig::Reading& r, std::size_t i)
   const auto& parts = recording.frame(i).parts;
   const PartSample& part = parts[indexOf(rig.parts, r.of)];
   if (r.what == What::distance) return (part.pose.position - parts[indexOf(rig.parts, r.other)].pose.position).norm();
-  return ofPart(part, r.what);
+  return valueOf(part, r.what);
 }
 
 std::vector<double> seriesOf(const Recording& recording, const rig::Reading& reading) {

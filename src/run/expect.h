@@ -11,6 +11,8 @@ namespace calm::run {
 
 // The reading at frame i, SI; of a joint that has parted its loads are 0. Rates are differences between frames.
 double valueOf(const Recording& recording, const rig::Reading& reading, std::size_t i);
+// What can be read of a part alone.
+double valueOf(const PartSample& sample, rig::Reading::What what);
 // At every frame.
 std::vector<double> seriesOf(const Recording& recording, const rig::Reading& reading);
 

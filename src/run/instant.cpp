@@ -2,7 +2,7 @@
 // Readings of a run at its present instant.
 #include <algorithm>
 
-#include "run/compile.h"
+#include "run/expect.h"
 
 namespace calm::run {
 
@@ -31,26 +31,12 @@ double ofJoint(const JointReading& r, What what, std::size_t axis) {
 
 double ofBody(const World& world, BodyId body, BodyId other, What what) {
   const BodyState s = world.state(body);
-  switch (what) {
-    case What::speed:
-      return s.velocity.norm();
-    case What::turnRate:
-      return s.angularVelocity.norm();
-    case What::x:
-      return s.pose.position.x();
-    case What::y:
-      return s.pose.position.y();
-    case What::z:
-      return s.pose.position.z();
-    case What::distance:
-      return (s.pose.position - world.state(other).pose.position).norm();
-    default: {
-      double sum = 0;
-      for (const TouchReading& t : world.touches())
-        if (t.a == body || t.b == body) sum += t.force.norm();
-      return sum;
-    }
-  }
+  if (what == What::distance) return (s.pose.position - world.state(other).pose.position).norm();
+  PartSample sample{s.pose, s.velocity, s.angularVelocity, 0};
+  if (what == What::touch)
+    for (const TouchReading& t : world.touches())
+      if (t.a == body || t.b == body) sample.touch += t.force.norm();
+  return valueOf(sample, what);
 }
 
 double ofAll(const CompiledRig& run, What what) {

@@ -13,23 +13,15 @@
 #include <thread>
 
 #include "app/look/look.h"
+#include "app/look/plots.h"
 #include "rig/file.h"
 
 namespace calm::app {
 
 namespace {
 
-double shownFactor(rig::Dimension dimension) {
-  return dimension == rig::Dimension::angle ? 180 / M_PI : 1;
-}
-
 rig::Dimension dimensionOf(const run::Outcome& outcome, const rig::Rig& rig) {
   return outcome.of == run::Outcome::Of::partedAt ? rig::Dimension::time : rig::dimensionOf(outcome.reading, rig);
-}
-
-QString unitOf(rig::Dimension dimension) {
-  if (dimension == rig::Dimension::angle) return QStringLiteral("deg");
-  return QString::fromStdString(rig::formatQuantity(1, dimension)).section(' ', 1);
 }
 
 QString words(double value, rig::Dimension dimension) {
@@ -110,17 +102,7 @@ SweepPanel::SweepPanel(Session& session, QWidget* parent) : QWidget(parent), ses
   row->addLayout(side);
   plot_ = new QCustomPlot;
   plot_->setAccessibleName(tr("Sweep's plot"));
-  plot_->setBackground(look::kPaper);
-  for (QCPAxis* axis : {plot_->xAxis, plot_->yAxis}) {
-    axis->setTickLabelFont(look::font(look::Size::small));
-    axis->setLabelFont(look::font(look::Size::small));
-    axis->setBasePen(QPen(look::kHairline));
-    axis->setTickPen(QPen(look::kHairline));
-    axis->setSubTickPen(Qt::NoPen);
-    axis->grid()->setPen(QPen(look::kHairline, 1, Qt::DotLine));
-    axis->setTickLabelColor(look::kMuted);
-    axis->setLabelColor(look::kMuted);
-  }
+  look::dressPlot(*plot_);
   row->addWidget(plot_, 1);
   connect(run_, &QPushButton::clicked, this, [this] { running_ ? cancel() : start(); });
   connect(save_, &QPushButton::clicked, this, [this] {
@@ -273,18 +255,18 @@ void SweepPanel::drawCurve() {
   QVector<double> xs, ys;
   for (const run::SweepPoint& p : points_)
     if (!p.outcomes.empty() && !std::isnan(p.outcomes[0]))
-      xs << p.settings[0] * shownFactor(x), ys << p.outcomes[0] * shownFactor(y);
+      xs << p.settings[0] * look::plotFactor(x), ys << p.outcomes[0] * look::plotFactor(y);
   QCPGraph* graph = plot_->addGraph();
   graph->setPen(QPen(look::kTeal, 1.8));
   graph->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssDisc, look::kTeal, 7));
   graph->setData(xs, ys);
   if (scale_) scale_->setVisible(false);
-  plot_->xAxis->setLabel(QString("%1, %2").arg(QString::fromStdString(plan_->axes[0].setting.name), unitOf(x)));
+  plot_->xAxis->setLabel(QString("%1, %2").arg(QString::fromStdString(plan_->axes[0].setting.name), look::plotUnit(x)));
   plot_->yAxis->setLabel(
-      QString("%1, %2").arg(QString::fromStdString(run::textOf(plan_->outcomes[0], plan_->rig)), unitOf(y)));
+      QString("%1, %2").arg(QString::fromStdString(run::textOf(plan_->outcomes[0], plan_->rig)), look::plotUnit(y)));
   plot_->rescaleAxes();
-  const double low = plan_->axes[0].values.front() * shownFactor(x),
-               high = plan_->axes[0].values.back() * shownFactor(x);
+  const double low = plan_->axes[0].values.front() * look::plotFactor(x),
+               high = plan_->axes[0].values.back() * look::plotFactor(x);
   plot_->xAxis->setRange(std::min(low, high), std::max(low, high));
   for (QCPAxis* axis : {plot_->xAxis, plot_->yAxis}) axis->scaleRange(1.1);
 }
@@ -297,7 +279,7 @@ void SweepPanel::drawMap() {
   map_->setInterpolate(false);
   map_->data()->setSize(int(a.values.size()), int(b.values.size()));
   const auto range = [](const run::SweepAxis& axis) {
-    const double f = shownFactor(axis.setting.dimension);
+    const double f = look::plotFactor(axis.setting.dimension);
     return QCPRange(axis.values.front() * f, axis.values.back() * f);
   };
   map_->data()->setRange(range(a), range(b));
@@ -305,7 +287,7 @@ void SweepPanel::drawMap() {
   for (const run::SweepPoint& p : points_)
     if (!p.outcomes.empty())
       map_->data()->setCell(int(p.index / b.values.size()), int(p.index % b.values.size()),
-                            p.outcomes[0] * shownFactor(d));
+                            p.outcomes[0] * look::plotFactor(d));
   QCPColorGradient ramp;
   ramp.clearColorStops();
   for (int i = 0; i <= 8; ++i) ramp.setColorStopAt(i / 8.0, look::loadColor(0.999 * i / 8));
@@ -320,9 +302,11 @@ void SweepPanel::drawMap() {
   scale_->setVisible(true);
   map_->setColorScale(scale_);
   scale_->setLabel(
-      QString("%1, %2").arg(QString::fromStdString(run::textOf(plan_->outcomes[0], plan_->rig)), unitOf(d)));
-  plot_->xAxis->setLabel(QString("%1, %2").arg(QString::fromStdString(a.setting.name), unitOf(a.setting.dimension)));
-  plot_->yAxis->setLabel(QString("%1, %2").arg(QString::fromStdString(b.setting.name), unitOf(b.setting.dimension)));
+      QString("%1, %2").arg(QString::fromStdString(run::textOf(plan_->outcomes[0], plan_->rig)), look::plotUnit(d)));
+  plot_->xAxis->setLabel(
+      QString("%1, %2").arg(QString::fromStdString(a.setting.name), look::plotUnit(a.setting.dimension)));
+  plot_->yAxis->setLabel(
+      QString("%1, %2").arg(QString::fromStdString(b.setting.name), look::plotUnit(b.setting.dimension)));
   plot_->rescaleAxes();
 }
 
@@ -332,12 +316,12 @@ std::optional<std::size_t> SweepPanel::pointAt(const QPointF& pixel) const {
   std::optional<std::size_t> best;
   double nearest = 1e300;
   for (const run::SweepPoint& p : points_) {
-    const double x = plot_->xAxis->coordToPixel(p.settings[0] * shownFactor(plan_->axes[0].setting.dimension));
+    const double x = plot_->xAxis->coordToPixel(p.settings[0] * look::plotFactor(plan_->axes[0].setting.dimension));
     double value = 0;
     if (plan_->axes.size() > 1)
-      value = p.settings[1] * shownFactor(plan_->axes[1].setting.dimension);
+      value = p.settings[1] * look::plotFactor(plan_->axes[1].setting.dimension);
     else if (!p.outcomes.empty() && !std::isnan(p.outcomes[0]))
-      value = p.outcomes[0] * shownFactor(dimensionOf(plan_->outcomes[0], plan_->rig));
+      value = p.outcomes[0] * look::plotFactor(dimensionOf(plan_->outcomes[0], plan_->rig));
     else
       continue;
     const double distance = std::hypot(x - pixel.x(), plot_->yAxis->coordToPixel(value) - pixel.y());

@@ -9,6 +9,7 @@
 #include <cmath>
 
 #include "app/look/look.h"
+#include "app/look/plots.h"
 #include "rig/file.h"
 #include "run/expect.h"
 #include "run/spectrum.h"
@@ -30,11 +31,6 @@ QPen penOf(std::size_t i) {
 
 QString words(double value, rig::Dimension dimension) {
   return QString::fromStdString(rig::formatQuantity(value, dimension, 4));
-}
-
-// What plots are drawn in: degrees, otherwise SI.
-double shownFactor(rig::Dimension dimension) {
-  return dimension == rig::Dimension::angle ? 180 / M_PI : 1;
 }
 
 // Of a reading that the recording's rig has, too.
@@ -97,21 +93,10 @@ TracesPanel::TracesPanel(Session& session, QWidget* parent) : QWidget(parent), s
   plot_ = new QCustomPlot;
   plot_->setAccessibleName(tr("Plot"));
   plot_->setMinimumHeight(120);
-  plot_->setBackground(look::kPaper);
+  look::dressPlot(*plot_);
   plot_->setInteractions(QCP::iRangeDrag | QCP::iRangeZoom);
   plot_->axisRect()->setRangeDrag(Qt::Horizontal);
   plot_->axisRect()->setRangeZoom(Qt::Horizontal);
-  for (QCPAxis* axis : {plot_->xAxis, plot_->yAxis, plot_->yAxis2}) {
-    axis->setTickLabelFont(look::font(look::Size::small));
-    axis->setLabelFont(look::font(look::Size::small));
-    axis->setBasePen(QPen(look::kHairline));
-    axis->setTickPen(QPen(look::kHairline));
-    axis->setSubTickPen(Qt::NoPen);
-    axis->grid()->setPen(QPen(look::kHairline, 1, Qt::DotLine));
-    axis->grid()->setZeroLinePen(QPen(look::kHairline));
-    axis->setTickLabelColor(look::kMuted);
-    axis->setLabelColor(look::kMuted);
-  }
   cursor_ = new QCPItemStraightLine(plot_);
   cursor_->setPen(QPen(look::kInk, 1.2));
   second_ = new QCPItemStraightLine(plot_);
@@ -244,11 +229,6 @@ bool TracesPanel::ofLeftAxis(std::size_t i) const {
   return rig::dimensionOf(readings_[i], session_.rig()) == rig::dimensionOf(readings_.front(), session_.rig());
 }
 
-QString TracesPanel::unitOf(rig::Dimension dimension) const {
-  const QString text = QString::fromStdString(rig::formatQuantity(1, dimension));
-  return dimension == rig::Dimension::angle ? tr("deg") : text.section(' ', 1);
-}
-
 void TracesPanel::refresh() {
   if (!isVisible() || !session_.hasFrames()) return;
   const run::Recording* recording = session_.recording();
@@ -292,7 +272,7 @@ void TracesPanel::plotTimes() {
     for (std::size_t i = 0; i < readings_.size(); ++i) {
       const auto series = seriesIn(recording, readings_[i]);
       if (!series) continue;
-      addGraph(i, times, *series, pinned, shownFactor(rig::dimensionOf(readings_[i], session_.rig())));
+      addGraph(i, times, *series, pinned, look::plotFactor(rig::dimensionOf(readings_[i], session_.rig())));
     }
   };
   if (const auto pinned = session_.pinned(Pinned::toCompare)) draw(*pinned, true);
@@ -301,7 +281,7 @@ void TracesPanel::plotTimes() {
   for (std::size_t i = 0; i < readings_.size(); ++i) {
     QCPAxis* axis = ofLeftAxis(i) ? plot_->yAxis : plot_->yAxis2;
     axis->setVisible(true);
-    axis->setLabel(unitOf(rig::dimensionOf(readings_[i], session_.rig())));
+    axis->setLabel(look::plotUnit(rig::dimensionOf(readings_[i], session_.rig())));
   }
   plot_->rescaleAxes();
   plot_->xAxis->setRange(0, session_.rig().stage.duration);
@@ -317,10 +297,10 @@ void TracesPanel::plotFrequencies() {
     if (s.frequency.empty()) continue;
     // Without the mean, which would dwarf the rest.
     addGraph(i, {s.frequency.begin() + 1, s.frequency.end()}, {s.amplitude.begin() + 1, s.amplitude.end()}, false,
-             shownFactor(rig::dimensionOf(readings_[i], session_.rig())));
+             look::plotFactor(rig::dimensionOf(readings_[i], session_.rig())));
     QCPAxis* axis = ofLeftAxis(i) ? plot_->yAxis : plot_->yAxis2;
     axis->setVisible(true);
-    axis->setLabel(tr("amplitude, %1").arg(unitOf(rig::dimensionOf(readings_[i], session_.rig()))));
+    axis->setLabel(tr("amplitude, %1").arg(look::plotUnit(rig::dimensionOf(readings_[i], session_.rig()))));
   }
   plot_->xAxis->setLabel(tr("Hz"));
   plot_->rescaleAxes();

@@ -46,7 +46,6 @@ class TracesPanel : public QWidget {
   void plotTimes();
   void plotFrequencies();
   void addGraph(std::size_t i, const std::vector<double>& x, const std::vector<double>& y, bool pinned, double factor);
-  QString unitOf(rig::Dimension dimension) const;
   bool ofLeftAxis(std::size_t i) const;
   bool exportTable(const QString& path);
 
