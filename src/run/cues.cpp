@@ -16,6 +16,7 @@ using Act = rig::Cue::Act;
 using State = RunningCue::State;
 
 constexpr double kAirDensity = 1.2;  // kg/m^3
+constexpr double kAreaSteps = 30;    // in a factor of e
 // A hand is at most so stiff and so strongly damped, against what it holds, that a force that stays for a frame cannot
 // set it swinging: with the mass m at the point, stiffness below 900/s^2 m, and critical damping.
 constexpr double kStiffest = 30;       // rad/s
@@ -174,6 +175,7 @@ class Performance {
       case Act::pull:
       case Act::probe: {
         const Vec3 at = world_.state(c_.body).pose.apply(cue.point);
+        if (!world_.isDynamic(c_.body)) return pushAt(at, Vec3::Zero());  // it is held by something stronger
         const Vec3 hand = handAt(cue.track, since);
         return pushAt(at, pullOf(c_, hand, at, world_.velocityAt(c_.body, at), world_.massAt(c_.body, at)));
       }
@@ -260,15 +262,27 @@ class Performance {
     std::vector<BodyId> on = c_.bodies;
     if (on.empty()) on = run_.bodies;
     const std::vector<Aabb> boxes = world_.bounds();
-    const Vec3 way = c_.cue.vector.stableNormalized();
+    const Vec3 way = c_.cue.vector.stableNormalized().cwiseAbs();
+    // Those of nearly the same area share a field, so that a long chain costs no more than one link.
+    struct Alike {
+      double area = 0;
+      std::vector<BodyId> bodies;
+    };
+    std::map<long, Alike> kinds;
     for (const BodyId body : on) {
-      const Vec3 size =
-          (boxes[static_cast<std::size_t>(body)].high - boxes[static_cast<std::size_t>(body)].low).cwiseMax(0);
+      const Aabb& box = boxes[static_cast<std::size_t>(body)];
+      const Vec3 size = (box.high - box.low).cwiseMax(0);
       // Of its bounding box, seen along the wind.
-      const double area = std::abs(way.x()) * size.y() * size.z() + std::abs(way.y()) * size.x() * size.z() +
-                          std::abs(way.z()) * size.x() * size.y();
-      const double drag = c_.cue.drag > 0 ? c_.cue.drag : 0.5 * kAirDensity * area;
-      c_.fieldsFrom.push_back({Wind{Vec3::Zero(), 0, drag}, {body}});
+      const double area = way.x() * size.y() * size.z() + way.y() * size.x() * size.z() + way.z() * size.x() * size.y();
+      if (!std::isfinite(area) || (area <= 0 && c_.cue.drag == 0)) continue;
+      Alike& alike = kinds[c_.cue.drag > 0 ? 0 : std::lround(kAreaSteps * std::log(area))];
+      alike.area += area;
+      alike.bodies.push_back(body);
+    }
+    for (const auto& [step, alike] : kinds) {
+      const double mean = alike.area / static_cast<double>(alike.bodies.size());
+      const double drag = c_.cue.drag > 0 ? c_.cue.drag : 0.5 * kAirDensity * mean;
+      c_.fieldsFrom.push_back({Wind{Vec3::Zero(), 0, drag}, alike.bodies});
       c_.fields.push_back(world_.addField(c_.fieldsFrom.back()));
     }
   }
@@ -287,8 +301,11 @@ class Performance {
     double power = 0;
     for (const Field& field : c_.fieldsFrom) {
       const Wind& wind = std::get<Wind>(field.law);
-      const Vec3 velocity = world_.state(field.bodies.front()).velocity, past = wind.velocity - velocity;
-      if (world_.isDynamic(field.bodies.front())) power += wind.quadratic * past.norm() * past.dot(velocity);
+      for (const BodyId body : field.bodies) {
+        if (!world_.isDynamic(body)) continue;
+        const Vec3 velocity = world_.state(body).velocity, past = wind.velocity - velocity;
+        power += wind.quadratic * past.norm() * past.dot(velocity);
+      }
     }
     return power;
   }

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <cstdlib>
 #include <cstring>
 #include <filesystem>
 #include <string>
@@ -21,7 +22,8 @@ constexpr std::size_t kAlignment = 64;
 
 // A file without a name: it goes when it is closed, however the program ends.
 int openNameless(std::size_t size) {
-  const std::string folder = std::filesystem::temp_directory_path().string();
+  // The usual folder for temporary files is often in memory itself.
+  const std::string folder = std::getenv("TMPDIR") ? std::filesystem::temp_directory_path().string() : "/var/tmp";
   std::string name = folder + "/calm-tether-run-XXXXXX";
   const int file = ::mkostemp(name.data(), O_CLOEXEC);
   const auto fail = [&](int error) {

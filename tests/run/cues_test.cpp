@@ -115,6 +115,40 @@ TEST(Cues, WithoutADragAGustTakesTheFrontalArea) {
   EXPECT_NEAR(lastOf(*runOf(rig)).parts[0].velocity.z(), lastOf(*runOf(same)).parts[0].velocity.z(), 1e-12);
 }
 
+TEST(Cues, AGustOnAllBlowsOnEachByItsOwnSize) {
+  rig::Rig rig = adrift();
+  for (int i = 0; i < 3; ++i) addBox(rig, "crate like it", {0, 3.0 * (i + 1), 0});
+  rig::Part small;
+  small.name = "keg";
+  small.shape = Box{{0.5, 0.5, 0.5}};
+  small.heft = rig::Mass{10};
+  small.pose.position = {0, -3, 0};
+  rig::addPart(rig, small);
+  Cue gust = cueAt(0, Cue::Act::gust);
+  gust.vector = {0, 0, 2};
+  gust.lasts = 1;
+  rig::addCue(rig, gust);
+  const auto r = runOf(rig);
+  const auto speed = [&](std::size_t p) { return lastOf(*r).parts[p].velocity.z(); };
+  EXPECT_GT(speed(0), 0.01);
+  EXPECT_EQ(speed(0), speed(2));
+  // Far below the wind's speed the force goes with the area: a quarter of it.
+  EXPECT_NEAR(speed(4), speed(0) / 4, 0.05 * speed(0));
+}
+
+TEST(Cues, AHandLetsBeWhatSomethingStrongerMoves) {
+  rig::Rig rig = adrift();
+  Cue pull = cueAt(0, Cue::Act::pull, rig.parts[0].id);
+  pull.track = {{0, {0, 1, 0}}, {2, {0, 1, 0}}};
+  rig::addCue(rig, pull);
+  Cue hold = cueAt(0.5, Cue::Act::role, rig.parts[0].id);
+  hold.role = Role::fixed;
+  rig::addCue(rig, hold);
+  const auto r = runOf(rig);
+  EXPECT_EQ(r->size(), 181u);
+  EXPECT_EQ(lastOf(*r).parts[0].velocity, Vec3(0, 0, 0));
+}
+
 TEST(Cues, AThrownBallGivesItsMomentum) {
   rig::Rig rig = adrift();
   Cue ball = cueAt(0.25, Cue::Act::ball);
