@@ -226,13 +226,13 @@ QWidget* Window::buildTransport() {
       button(tr("Run"), tr("Run"), tr("Run or pause (Space)"), [this] { session_.setPlaying(!session_.playing()); });
   play_->setProperty("primary", true);
   play_->setFixedWidth(76);
-  button(QStringLiteral("\u2039"), tr("Step back"), tr("One frame back (,)"), [this] {
-    session_.stepFrames(-1);
-  })->setFixedWidth(34);
-  button(QStringLiteral("\u203a"), tr("Step on"), tr("One frame on (.)"), [this] {
-    session_.stepFrames(1);
-  })->setFixedWidth(34);
-  button(tr("Start"), tr("Back to the start"), tr("Back to the start (Home)"), [this] { session_.reset(); });
+  auto* back =
+      button(QStringLiteral("\u2039"), tr("Step back"), tr("One frame back (,)"), [this] { session_.stepFrames(-1); });
+  auto* on =
+      button(QStringLiteral("\u203a"), tr("Step on"), tr("One frame on (.)"), [this] { session_.stepFrames(1); });
+  for (QPushButton* step : {back, on}) step->setFixedWidth(34);
+  spare_ << back << on
+         << button(tr("Start"), tr("Back to the start"), tr("Back to the start (Home)"), [this] { session_.reset(); });
   time_ = new QLabel;
   time_->setFont(look::font(look::Size::heading, true));
   time_->setMinimumWidth(118);
@@ -263,6 +263,7 @@ QWidget* Window::buildTransport() {
     auto* label = new QLabel(name);
     label->setProperty("muted", true);
     row->addWidget(label);
+    spare_ << label;
     auto* box = new QComboBox;
     box->setAccessibleName(name);
     box->addItems(words);
@@ -457,6 +458,8 @@ bool Window::eventFilter(QObject* watched, QEvent* event) {
 
 void Window::resizeEvent(QResizeEvent* event) {
   QMainWindow::resizeEvent(event);
+  constexpr int kRoomy = 1240;  // px
+  for (QWidget* widget : spare_) widget->setVisible(width() >= kRoomy);
   placeFloating();
 }
 

@@ -113,6 +113,7 @@ class Window : public QMainWindow {
   HandsStrip* hands_ = nullptr;
   QStackedWidget* lower_ = nullptr;
   QList<QPushButton*> tabs_;
+  QList<QWidget*> spare_;  // of the transport, hidden where the window is narrow; keys do the same
   QMenu* recent_ = nullptr;
   QList<QLabel*> chips_;
   QPushButton* play_ = nullptr;

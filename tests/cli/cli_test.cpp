@@ -57,6 +57,28 @@ TEST_F(Cli, RunsTheDemoAndWritesReportAndTable) {
   EXPECT_EQ(rows, 1 + 121);
 }
 
+TEST_F(Cli, TheStoriesOfTheHarbourEndAsExpected) {
+  for (const char* story : {"jib-hoist", "mooring", "lock-gates"}) {
+    const Outcome o = cli(std::string("check ") + DEMO_FOLDER + "/" + story + ".rig.json");
+    EXPECT_EQ(o.code, 0) << o.text;
+    EXPECT_THAT(o.text, testing::Not(testing::HasSubstr("FAILED")));
+  }
+}
+
+// Which strength of a sling lifts 350 kg, and gives way under 800? There is one, and it is told with its margin.
+TEST_F(Cli, TheHoistsSlingsHaveAnIntervalOfStrength) {
+  std::ifstream file(std::string(DEMO_FOLDER) + "/jib-hoist.rig.json");
+  nlohmann::json rig = nlohmann::json::parse(file);
+  for (const int mass : {350, 800}) {
+    for (auto& part : rig.at("parts"))
+      if (part.at("name") == "stone block") part["mass_kg"] = mass;
+    std::ofstream(at(mass == 350 ? "holds.rig.json" : "parts.rig.json")) << rig;
+  }
+  const Outcome o = cli("strength " + at("holds.rig.json") + " " + at("parts.rig.json") + " --joint \"inner sling\"");
+  EXPECT_EQ(o.code, 0) << o.text;
+  EXPECT_THAT(o.text, testing::HasSubstr("is safe by a factor of"));
+}
+
 TEST_F(Cli, KeepsTheWholeRunAsHdf5) {
   const Outcome o = cli("run " + demo() + " --seconds 1 --recording " + at("run.h5") + " --name swing");
   EXPECT_EQ(o.code, 0) << o.text;

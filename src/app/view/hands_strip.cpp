@@ -4,6 +4,7 @@
 #include <QHBoxLayout>
 #include <QLabel>
 #include <QPushButton>
+#include <QTimer>
 
 #include "app/card/field.h"
 #include "app/look/look.h"
@@ -91,11 +92,11 @@ void HandsStrip::refresh() {
       if (const auto typed = field_->value(); typed && *typed > 0) *value() = *typed;
     });
   }
-  // The field that came or went counts at once.
-  layout()->invalidate();
-  layout()->activate();
-  resize(layout()->sizeHint());
-  emit resized();
+  // Once the layout knows of the field that came or went.
+  QTimer::singleShot(0, this, [this] {
+    adjustSize();
+    emit resized();
+  });
 }
 
 }  // namespace calm::app
