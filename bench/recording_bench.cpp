@@ -55,7 +55,8 @@ void scrubbing(benchmark::State& state) {
     benchmark::DoNotOptimize(sum);
   }
   state.counters["MB_per_second"] = static_cast<double>(recording.bytes()) / 60e6;
-  state.counters["share_on_disk"] = static_cast<double>(recording.bytesOnDisk()) / static_cast<double>(recording.bytes());
+  state.counters["share_on_disk"] =
+      static_cast<double>(recording.bytesOnDisk()) / static_cast<double>(recording.bytes());
 }
 BENCHMARK(scrubbing)->Unit(benchmark::kMicrosecond);
 

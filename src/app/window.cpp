@@ -62,7 +62,7 @@ QLabel* chip(const QString& name) {
 Window::Window(Session& session) : session_(session) {
   setAcceptDrops(true);
   setStyleSheet(look::styleSheet());
-  setFont(look::font(look::Size::text));
+  QApplication::setFont(look::font(look::Size::text));
   resize(1280, 800);
   setMinimumSize(1024, 640);
   auto* central = new QWidget;

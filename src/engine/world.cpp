@@ -36,13 +36,20 @@ class Groups {
 void World::buildAssemblies() {
   Groups groups(bodies_.size());
   const auto active = [&](const JointState& j) { return j.holds(); };
-  for (const JointState& j : joints_)
-    if (active(j) && bodies_[j.def.a].dynamic() && bodies_[j.def.b].dynamic()) groups.join(j.def.a, j.def.b);
+  for (const JointState& j : joints_) {
+    if (!active(j)) continue;
+    const std::vector<BodyId> held = j.bodies();
+    for (const BodyId one : held)
+      for (const BodyId other : held)
+        if (bodies_[one].dynamic() && bodies_[other].dynamic()) groups.join(one, other);
+  }
   std::map<int, std::vector<Assembly::Member>> members;
   for (JointId id = 0; id < jointCount(); ++id) {
     const JointDef& d = joints_[id].def;
-    if (!active(joints_[id]) || !(bodies_[d.a].dynamic() || bodies_[d.b].dynamic())) continue;
-    const int group = groups.root(bodies_[d.a].dynamic() ? d.a : d.b);
+    const std::vector<BodyId> held = joints_[id].bodies();
+    const auto first = std::find_if(held.begin(), held.end(), [&](BodyId body) { return bodies_[body].dynamic(); });
+    if (!active(joints_[id]) || first == held.end()) continue;
+    const int group = groups.root(*first);
     members[group].push_back({id, d.type, d.a, d.b, joints_[id].geometry, d.axes, joints_[id].windings, d.compliance,
                               d.pinRadius, joints_[id].fade});
   }
@@ -135,8 +142,13 @@ std::vector<Island> World::makeIslands() {
   const auto joinMoving = [&](BodyId a, BodyId b) {
     if (bodies_[a].moves() && bodies_[b].moves()) groups.join(a, b);
   };
-  for (const JointState& j : joints_)
-    if (j.holds()) joinMoving(j.def.a, j.def.b);
+  for (const JointState& j : joints_) {
+    if (!j.holds()) continue;
+    const std::vector<BodyId> held = j.bodies();
+    for (const BodyId one : held)
+      for (const BodyId other : held)
+        if (one < other) joinMoving(one, other);
+  }
   for (const auto& [key, pair] : pairs_) joinMoving(pair.bodyA, pair.bodyB);
   std::map<int, Island> islands;
   for (BodyId id = 0; id < bodyCount(); ++id)

@@ -192,7 +192,7 @@ class World {
   bool isAsleep(BodyId body) const { return bodies_.at(body).asleep; }
 
  private:
-  static constexpr std::uint64_t kStateVersion = 2;
+  static constexpr std::uint64_t kStateVersion = 3;
   void visitState(StateArchive& state);
   Residual advanceFrame();
   void buildAssemblies();

@@ -103,8 +103,17 @@ JointId World::addJoint(const JointDef& def) {
   const Pose frameA = a.inPart.inverse() * def.frameA, frameB = b.inPart.inverse() * def.frameB;
   state.geometry = {frameA.position, frameB.position, frameA.rotation.toRotationMatrix(),
                     frameB.rotation.toRotationMatrix(), state.def.form};
-  for (RoutePoint& p : state.geometry.form.route)
-    if (p.on != RouteOn::world) p.at = (p.on == RouteOn::a ? a : b).inPart.applyInverse(p.at);
+  std::vector<BodyId>& riders = state.geometry.riders;
+  for (RoutePoint& p : state.geometry.form.route) {
+    if (p.on == RouteOn::world) continue;
+    const BodyId on = p.on == RouteOn::a ? def.a : p.on == RouteOn::b ? def.b : p.part;
+    p.at = checked(on).inPart.applyInverse(p.at);
+    if (p.on != RouteOn::part) continue;
+    require(on != def.a && on != def.b, "a route names its joint's own sides as a and b");
+    auto place = std::find(riders.begin(), riders.end(), on);
+    if (place == riders.end()) place = riders.insert(riders.end(), on);
+    p.part = static_cast<int>(place - riders.begin());
+  }
   settleAxes(state);
   for (int k = 0; k < axesOf(def.type).all(); ++k) {
     const std::string fault = faultOf(state.def.axes[k]);
@@ -115,7 +124,7 @@ JointId World::addJoint(const JointDef& def) {
   joints_.back().open = !def.made;
   if (!def.neighboursCollide && def.made) quiet_.insert(std::minmax(def.a, def.b));
   jointsChanged_ = true;
-  for (const BodyId id : {def.a, def.b}) wake(id);
+  for (const BodyId id : state.bodies()) wake(id);
   return jointCount() - 1;
 }
 
@@ -147,6 +156,7 @@ void World::settleAxes(JointState& j) const {
     std::vector<double> memory(RowBlock::storage(1, 1));
     const auto coordinate = [&] {
       RowBlock rows(memory.data(), 1);
+      rows.riders.bodies = &bodies_;
       evaluateCoordinate(j.def.type, k, j.geometry, a, b, winding, rows);
       winding.before = winding.now;
       return rows.error()[0];
@@ -200,9 +210,18 @@ double World::massSeenBy(const JointState& j, int axis) const {
   Winding winding = j.windings[axis];
   std::vector<double> memory(RowBlock::storage(1, 1));
   RowBlock own(memory.data(), 1);
+  std::vector<double> onRiders(6 * j.geometry.riders.size());
+  own.riders = {&bodies_, onRiders.data()};
   evaluateCoordinate(j.def.type, axis, j.geometry, a, b, winding, own);
   const Row row = rowsOf(own, 1).transpose();
   double mobility = row.dot(inverse * row);
+  for (std::size_t r = 0; r < j.geometry.riders.size(); ++r) {
+    const Body& rider = bodies_[j.geometry.riders[r]];
+    const Eigen::Map<const Vec3> along(&onRiders[6 * r]), about(&onRiders[6 * r + 3]);
+    if (!rider.dynamic()) continue;
+    mobility += rider.inverseMass * along.squaredNorm() +
+                (rider.axes.transpose() * about).cwiseAbs2().dot(rider.inertia.inverse());
+  }
   if (const RowCount count = rowCount(j.def.type); count.rows > 0) {
     std::vector<double> locks(RowBlock::storage(count.rows, count.angular));
     RowBlock block(locks.data(), count.rows);
@@ -302,7 +321,7 @@ void World::setAxis(JointId joint, int axis, const AxisDef& def) {
   if (rope && def.high == kNoLimit) j.def.axes[axis].high = length;
   if (def.frequency > 0) stiffenByFrequency(j, axis);
   jointsChanged_ = true;
-  for (const BodyId id : {j.def.a, j.def.b}) wake(id);
+  for (const BodyId id : j.bodies()) wake(id);
 }
 
 void World::setArmed(JointId joint, bool armed) {
@@ -317,7 +336,7 @@ void World::cut(JointId joint) {
   j.reading.parted = true;
   j.reading.partedAt = time();
   jointsChanged_ = true;
-  for (const BodyId id : {j.def.a, j.def.b}) wake(id);
+  for (const BodyId id : j.bodies()) wake(id);
 }
 
 void World::make(JointId joint, double fade) {
@@ -332,7 +351,7 @@ void World::make(JointId joint, double fade) {
   settleAxes(j);
   if (!j.def.neighboursCollide) quiet_.insert(std::minmax(j.def.a, j.def.b));
   jointsChanged_ = fresh_ = true;
-  for (const BodyId id : {j.def.a, j.def.b}) wake(id);
+  for (const BodyId id : j.bodies()) wake(id);
 }
 
 void World::setCollides(BodyId body, bool collides) {

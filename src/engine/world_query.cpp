@@ -14,12 +14,19 @@ void World::readAxes(JointState& j) const {
   for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
     std::vector<double> memory(RowBlock::storage(1, 1));
     RowBlock rows(memory.data(), 1);
+    std::vector<double> onRiders(6 * j.geometry.riders.size());
+    rows.riders = {&bodies_, onRiders.data()};
     // A free axis has no row that counts its turns: it goes by where its rate has taken it.
     Winding winding = j.windings[k];
     if (!j.def.axes[k].isUsed()) winding.before[0] = j.reading.position[k] + settings_.frame * j.reading.rate[k];
     evaluateCoordinate(j.def.type, k, j.geometry, a, b, winding, rows);
     j.reading.position[k] = rows.error()[0];
     j.reading.rate[k] = rowVelocity(rows.jacobian(), a.velocity, a.spin, b.velocity, b.spin);
+    for (std::size_t r = 0; r < j.geometry.riders.size(); ++r) {
+      const Body& rider = bodies_[j.geometry.riders[r]];
+      const Eigen::Map<const Vec3> along(&onRiders[6 * r]), about(&onRiders[6 * r + 3]);
+      j.reading.rate[k] += along.dot(rider.velocity) + about.dot(rider.spin);
+    }
     j.windings[k].before = winding.now;
   }
 }

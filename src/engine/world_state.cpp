@@ -25,7 +25,8 @@ void JointState::visitState(StateArchive& state) {
 
 void Body::visitState(StateArchive& state) {
   state(role, inverseMass, jointed, asleep, collides, restTime, position, orientation, axes, velocity, spin, kickedSpin,
-        momentum, momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis);
+        momentum, momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis, velocityBefore,
+        spanBefore);
 }
 
 void ManifoldPoint::visitState(StateArchive& state) {

@@ -89,7 +89,17 @@ Copies copyWith(Rig& rig, const std::set<Id>& ids, const Change& change) {
       if (copied) side->part = copies.at(side->part);
       change.side(*side, copied);
     }
-    change.joint(joint, [&](RouteOn on) { return on == RouteOn::a ? a : on == RouteOn::b ? b : false; });
+    bool riders = true;  // whether all that a rope runs over is copied, too
+    for (RoutePoint& p : joint.form.route) {
+      if (p.on != RouteOn::part) continue;
+      if (copies.count(p.part))
+        p.part = copies.at(p.part);
+      else
+        riders = false;
+    }
+    change.joint(joint, [&](RouteOn on) {
+      return on == RouteOn::a ? a : on == RouteOn::b ? b : on == RouteOn::part && riders;
+    });
     rig.joints.push_back(joint);
   }
   for (const Fault& f : faultsOf(rig)) throw std::invalid_argument(f.text());
@@ -199,6 +209,10 @@ Copies copyMirrored(Rig& rig, const std::set<Id>& ids, const Vec3& point, const 
     for (const Id side : {j.a.part, j.b.part})
       if (side != kNone && !copied(side == j.a.part ? RouteOn::a : RouteOn::b))
         throw std::invalid_argument(fmt::format("joint \"{}\": its other part would have to be mirrored, too", j.name));
+    const auto onOther = [](const RoutePoint& p) { return p.on == RouteOn::part; };
+    if (std::any_of(j.form.route.begin(), j.form.route.end(), onOther) && !copied(RouteOn::part))
+      throw std::invalid_argument(
+          fmt::format("joint \"{}\": the parts that its rope runs over would have to be mirrored, too", j.name));
     for (const int k : turnedCoordinates(j.type)) turnRound(j.axes[k]);
     for (RoutePoint& p : j.form.route) p.at = p.on == RouteOn::world ? image(p.at) : Vec3(own * p.at);
   };

@@ -175,7 +175,10 @@ void remove(Rig& rig, const std::set<Id>& ids) {
   for (const Joint& j : rig.joints)
     if (gone.count(j.group)) gone.insert(j.id);
   const auto isGone = [&](const auto& item) { return gone.count(item.id) > 0; };
-  std::erase_if(rig.joints, [&](const Joint& j) { return isGone(j) || gone.count(j.a.part) || gone.count(j.b.part); });
+  std::erase_if(rig.joints, [&](const Joint& j) {
+    const std::vector<Id> parts = j.parts();
+    return isGone(j) || std::any_of(parts.begin(), parts.end(), [&](Id id) { return gone.count(id) > 0; });
+  });
   std::erase_if(rig.parts, isGone);
   dropEmptyGroups(rig);
   const auto missing = [&](Id id) { return id != kNone && !rig.part(id) && !rig.joint(id); };

@@ -144,7 +144,12 @@ void checkJoint(const Rig& rig, const Joint& j, Checker check) {
   check.range("lead", j.form.lead, -kFarthest, kFarthest, "m");
   for (const double cone : {j.form.coneY, j.form.coneZ}) check.range("cone", cone, 0, 3.1415926535897936, "rad");
   check.require((j.form.coneY > 0) == (j.form.coneZ > 0), "the cone needs both its angles above 0, or none");
-  for (const RoutePoint& p : j.form.route) check.vector("route", p.at, kFarthest, "m");
+  for (const RoutePoint& p : j.form.route) {
+    check.vector("route", p.at, kFarthest, "m");
+    if (p.on != RouteOn::part) continue;
+    check.require(p.part != j.a.part && p.part != j.b.part, "the route names the joint's own sides as a and b");
+    if (!rig.part(p.part)) check.fail(fmt::format("routes over part {}, which does not exist", p.part));
+  }
 }
 
 }  // namespace
@@ -159,6 +164,13 @@ MassProperties Part::massProperties() const {
   if (inertia) properties.inertia = *inertia;
   if (center) properties.center = *center;
   return properties;
+}
+
+std::vector<Id> Joint::parts() const {
+  std::vector<Id> all{a.part, b.part};
+  for (const RoutePoint& p : form.route)
+    if (p.on == RouteOn::part) all.push_back(p.part);
+  return all;
 }
 
 const Part* Rig::part(Id id) const {

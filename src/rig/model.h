@@ -116,6 +116,9 @@ struct Joint {
   Id group = kNone;
   std::string slot;
   std::set<std::string> tags;
+
+  // All that it ties: the parts of a and b (the world, too), and those that its rope runs over.
+  std::vector<Id> parts() const;
 };
 
 // Parts and joints that belong together: put together by hand, or made by a kit, whose form it keeps. Its members name

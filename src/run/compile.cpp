@@ -115,6 +115,7 @@ CompiledRig compile(const rig::Rig& rig) {
     def.frameB = frameOf(j.b);
     def.axes = j.axes;
     def.form = j.form;
+    for (RoutePoint& p : def.form.route) p.part = bodyOfPart.at(p.part);
     def.armed = j.armed;
     def.pinRadius = j.pinRadius;
     def.compliance = j.compliance;

@@ -47,6 +47,63 @@ Ropes overPulleys(double massA, double massB, JointType type, const AxisDef& axi
   return r;
 }
 
+// A weight on one side of a fixed pulley, a pulley with two weights of its own on the other: each rope's law and each
+// weight's balance, solved together.
+TEST(Pulley, DoubleAtwoodMachine) {
+  const double m1 = 4, mp = 0.5, m2 = 1, m3 = 2;
+  World world;
+  const auto weight = [&](double mass, const Vec3& at) {
+    const BodyId id = world.addBody(solid(Sphere{0.05}, mass, {at}));
+    world.lockAxes(id, {true, false, true}, {true, true, true});
+    return id;
+  };
+  const BodyId one = weight(m1, {-1, -2, 0}), pulley = weight(mp, {1, -1, 0}), two = weight(m2, {0.8, -2, 0}),
+               three = weight(m3, {1.2, -2, 0});
+  JointDef upper = joint(JointType::pulley, one, Vec3::Zero(), pulley, Vec3::Zero());
+  upper.form.route = {{RouteOn::world, {-1, 5, 0}}, {RouteOn::world, {1, 5, 0}}};
+  world.addJoint(upper);
+  JointDef lower = joint(JointType::pulley, two, Vec3::Zero(), three, Vec3::Zero());
+  lower.form.route = {{RouteOn::part, {-0.2, 0, 0}, pulley}, {RouteOn::part, {0.2, 0, 0}, pulley}};
+  const JointId rope = world.addJoint(lower);
+  run(world, 0.5);
+  // Unknowns: accelerations of the weight, the pulley and its two weights, and the two tensions.
+  Eigen::Matrix<double, 6, 6> law;
+  law << m1, 0, 0, 0, -1, 0, 1, 1, 0, 0, 0, 0, 0, 0, m2, 0, 0, -1, 0, 0, 0, m3, 0, -1, 0, -2, 1, 1, 0, 0, 0, mp, 0, 0,
+      -1, 2;
+  Eigen::Matrix<double, 6, 1> side;
+  side << -m1 * kGravity, 0, -m2 * kGravity, -m3 * kGravity, 0, -mp * kGravity;
+  const Eigen::Matrix<double, 6, 1> a = law.fullPivLu().solve(side);
+  const BodyId ids[] = {one, pulley, two, three};
+  for (int i = 0; i < 4; ++i) EXPECT_NEAR(world.state(ids[i]).velocity.y(), a[i] * 0.5, 1e-9) << i;
+  EXPECT_NEAR(-world.reading(rope).effort[0], a[5], 1e-7);
+  report("double Atwood machine: tension", std::abs(world.reading(rope).effort[0] + a[5]), 1e-7, "N");
+}
+
+// A rope threaded through a ring that hangs in it, pulled at by both its stretches: the ring comes to where both make
+// the same angle with the vertical, and the parts balance.
+TEST(Pulley, RingOnARopeHangsWhereBothStretchesLeanAlike) {
+  World world;
+  BodyDef def = solid(Sphere{0.05}, 3, {{0.3, -1, 0}});
+  def.linearDamping = 3;
+  const BodyId ring = world.addBody(def);
+  const BodyId end = world.addBody(solid(Sphere{0.05}, 1, {{2, 0, 0}}));
+  JointDef fix = joint(JointType::ball, kWorld, {2, 0, 0}, end, Vec3::Zero());
+  const JointId held = world.addJoint(fix);
+  JointDef rope = joint(JointType::pulley, kWorld, Vec3::Zero(), end, Vec3::Zero());
+  rope.form.route = {{RouteOn::part, Vec3::Zero(), ring}};
+  const JointId id = world.addJoint(rope);
+  run(world, 20);
+  const Vec3 at = world.state(ring).pose.position;
+  EXPECT_NEAR(at.x(), 1, 1e-4);
+  const double tension = -world.reading(id).effort[0];
+  EXPECT_NEAR(2 * tension * -at.y() / std::hypot(1, at.y()), 3 * kGravity, 1e-3);
+  EXPECT_NEAR(
+      world.reading(held).force.norm(),
+      (Vec3(tension / std::hypot(1, at.y()), kGravity, 0) + Vec3(0, tension * -at.y() / std::hypot(1, at.y()), 0))
+          .norm(),
+      1e-3);
+}
+
 // Atwood 1784: a = g (m2 - m1) / (m1 + m2), tension 2 m1 m2 g / (m1 + m2).
 TEST(Pulley, AtwoodMachine) {
   Ropes r = overPulleys(2, 3, JointType::pulley, {});

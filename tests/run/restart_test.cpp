@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // A moment as the new start, baking and back, frequencies and effort.
+#include "run/restart.h"
+
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
@@ -9,7 +11,6 @@
 #include "rig/demos.h"
 #include "rig/edits.h"
 #include "run/effort.h"
-#include "run/restart.h"
 #include "run/spectrum.h"
 
 namespace calm::run {

@@ -63,7 +63,8 @@ TEST_F(ReadingRuns, LanesShowWhatIsChosen) {
   EXPECT_EQ(value("drive", "pintle"), 0);
   lanes->setCurrentText("energy");
   const auto pintle = static_cast<std::size_t>(session.rig().joint(idNamed("pintle")) - session.rig().joints.data());
-  EXPECT_GT(laneValue(*session.recording(), session.largest(), Quantity::energy, pintle, 1), 0.9) << "the thrown leaf has the most at first";
+  EXPECT_GT(laneValue(*session.recording(), session.largest(), Quantity::energy, pintle, 1), 0.9)
+      << "the thrown leaf has the most at first";
 }
 
 TEST_F(ReadingRuns, RowsAreOrderedAndFiltered) {

@@ -15,7 +15,7 @@ class Walk {
     for (std::size_t j = 0; j < rig.joints.size(); ++j) {
       const rig::Joint& joint = rig.joints[j];
       if (joint.group != rig::kNone) groupJoints_[joint.group].push_back(j);
-      for (rig::Id side : {joint.a.part, joint.b.part}) at_[side].push_back(j);
+      for (rig::Id part : joint.parts()) at_[part].push_back(j);
     }
   }
 

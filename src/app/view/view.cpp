@@ -143,7 +143,7 @@ std::vector<Vec3> View::courseOf(std::size_t joint) const {
   };
   std::vector<Vec3> course{place(j.a.part, j.a.at)};
   for (const RoutePoint& p : j.form.route)
-    course.push_back(place(p.on == RouteOn::a ? j.a.part : p.on == RouteOn::b ? j.b.part : rig::kNone, p.at));
+    course.push_back(place(p.on == RouteOn::a ? j.a.part : p.on == RouteOn::b ? j.b.part : p.part, p.at));
   course.push_back(place(j.b.part, j.b.at));
   return course;
 }

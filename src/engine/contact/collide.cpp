@@ -189,6 +189,7 @@ void faceManifold(const ConvexCore& reference, const CoreFace& face, const Conve
     clip(feature.points, p, (q - p).cross(face.normal), static_cast<std::uint32_t>(i + 1));
   }
   out.normal = referenceIsA ? face.normal : Vec3(-face.normal);
+  if (reference.radius + incident.radius == 0) out.normalOn = referenceIsA ? Manifold::Owner::a : Manifold::Owner::b;
   const double radii = reference.radius + incident.radius;
   for (const auto& [p, name] : feature.points) {
     const double coreGap = (p - reference.vertices[face.vertices[0]]).dot(face.normal);
@@ -223,12 +224,16 @@ void edgeManifold(const ConvexCore& a, const ConvexCore& b, const Axis& axis, do
 
 void polytopeManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
   const double radii = a.radius + b.radius;
+  const auto apart = [&](const Axis& axis) {
+    out.clearance = axis.separation - radii;
+    return out.clearance > margin;
+  };
   const Axis faceA = bestFace(a, b);
-  if (faceA.separation > margin + radii) return;
+  if (apart(faceA)) return;
   const Axis faceB = bestFace(b, a);
-  if (faceB.separation > margin + radii) return;
+  if (apart(faceB)) return;
   const Axis edges = bestEdgePair(a, b);
-  if (edges.separation > margin + radii) return;
+  if (apart(edges)) return;
   // Faces are preferred by a hair, so that the choice does not flicker between features that tie.
   constexpr double kPreference = 1e-5;
   const double faceSeparation = std::max(faceA.separation, faceB.separation);
@@ -257,7 +262,8 @@ void convexManifold(const ConvexCore& a, const ConvexCore& b, double margin, Man
   const bool bothPolytopes = !a.faces.empty() && !b.faces.empty();
   if (bothPolytopes) return polytopeManifold(a, b, margin, out);
   const ClosestPoints closest = closestPoints(a, b);
-  if (closest.distance > a.radius + b.radius + margin) return;
+  out.clearance = closest.distance - a.radius - b.radius;
+  if (out.clearance > margin) return;
   if (closest.distance > 1e-9) return roundedManifold(a, b, closest, margin, out);
   if (a.faces.empty() && b.faces.empty()) return crossedManifold(a, b, out);
   polytopeManifold(a, b, margin, out);
@@ -273,6 +279,16 @@ ConvexCore axisOf(const ConvexCore& cylinder) {
   return axis;
 }
 
+// How far a core is beyond the nearer end of a cylinder, m; negative within its length.
+double beyondEnds(const ConvexCore& cylinder, const ConvexCore& other) {
+  const double half = cylinder.discAxis.norm();
+  const Vec3 axis = cylinder.discAxis / half;
+  const auto beyond = [&](const Vec3& outward) {
+    return (other.vertices[other.support(-outward)] - cylinder.center).dot(outward) - other.radius - half;
+  };
+  return std::max(beyond(axis), beyond(-axis));
+}
+
 // Where cylinders touch with their round sides, exactly. False if none does.
 bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
   constexpr double kSquare = 1e-3;  // how far from square to the axis the touch may be
@@ -286,7 +302,10 @@ bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manif
     const bool squareA = !sideA || std::abs(coreA.edgeDirections[0].dot(normal)) < kSquare;
     const bool squareB = !sideB || std::abs(coreB.edgeDirections[0].dot(normal)) < kSquare;
     if (!squareA || !squareB) continue;
-    if (closest.distance <= coreA.radius + coreB.radius + margin) roundedManifold(coreA, coreB, closest, margin, out);
+    // What lies on an end is nearer to parting there than across the round side.
+    const double gap = closest.distance - coreA.radius - coreB.radius;
+    if ((sideA && beyondEnds(a, b) > gap) || (sideB && beyondEnds(b, a) > gap)) continue;
+    if (gap <= margin) roundedManifold(coreA, coreB, closest, margin, out);
     return true;
   }
   return false;
@@ -296,11 +315,13 @@ bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manif
 void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
   constexpr double kSagitta = 0.005;  // of a facet, over the radius
   convexManifold(a, b, margin + kSagitta * (a.discRadius + b.discRadius), out);
+  out.clearance = margin;
   if (out.points.empty()) return;
   ConvexCore rolledA = a, rolledB = b;
   if (a.discRadius > 0) rollPrism(rolledA, out.normal);
   if (b.discRadius > 0) rollPrism(rolledB, -out.normal);
   convexManifold(rolledA, rolledB, margin, out);
+  out.normalOn = Manifold::Owner::neither;
 }
 
 }  // namespace
@@ -317,6 +338,9 @@ void buildCollider(const Shape& shape, const Pose& pose, Collider& collider) {
 
 void collide(const Collider& a, const Collider& b, double margin, Manifold& out) {
   out.points.clear();
+  out.normalOn = Manifold::Owner::neither;
+  out.touchTime = 0;
+  out.clearance = margin;
   if (a.halfSpace && b.halfSpace) return;
   if (a.halfSpace) return againstHalfSpace(a, b.core, margin, true, out);
   if (b.halfSpace) return againstHalfSpace(b, a.core, margin, false, out);

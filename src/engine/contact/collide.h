@@ -2,6 +2,7 @@
 // Where two shapes touch, or would within a margin: the manifold that the contact solver works on.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <vector>
 
@@ -20,8 +21,24 @@ struct ManifoldPoint {
 };
 
 struct Manifold {
+  // Which of the two the normal turns with: the one whose face is touched. Neither for what is round.
+  enum class Owner : std::uint8_t { neither, a, b };
+
   Vec3 normal = Vec3::UnitY();  // unit, from shape a to shape b
   std::vector<ManifoldPoint> points;
+  Owner normalOn = Owner::neither;
+  double clearance = 0;  // m, the least distance between the shapes, where there are no points
+  double touchTime = 0;  // s, from now: when the two are where points and normal have them
+
+  double leastGap() const {
+    double least = 1e300;
+    for (const ManifoldPoint& p : points) least = std::min(least, p.gap);
+    return least;
+  }
+  void dropBeyond(double margin) {
+    points.erase(std::remove_if(points.begin(), points.end(), [&](const ManifoldPoint& p) { return p.gap >= margin; }),
+                 points.end());
+  }
 };
 
 // A shape made ready: the plane of a half space, or a convex core. Meshes are met triangle by triangle instead.
@@ -30,6 +47,8 @@ struct Collider {
   Vec3 planePoint = Vec3::Zero();
   Vec3 planeNormal = Vec3::UnitY();
   ConvexCore core;
+  double extent = 0;   // m, the furthest that it reaches from its body's centre of mass
+  bool ready = false;  // is where its body is, in the present search
 };
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider);
 

@@ -39,11 +39,12 @@ enum class JointType {
 };
 constexpr int kMaxAxes = 6;
 
-// A point over which a rope runs without friction.
-enum class RouteOn { world, a, b };
+// A point over which a rope runs without friction: of the world, of a or b, or of another part.
+enum class RouteOn { world, a, b, part };
 struct RoutePoint {
   RouteOn on = RouteOn::world;
   Vec3 at = Vec3::Zero();  // m, in that part's frame
+  int part = kWorld;       // where it is on another
 };
 
 // What only some types have.
@@ -102,12 +103,14 @@ struct JointReading {
   void visitState(StateArchive& state);
 };
 
-// A joint's frames in the two bodies' principal frames; so are the route's points.
+// A joint's frames in the two bodies' principal frames; the route's points are in those of their own, whose numbers are
+// then places among the riders.
 struct JointGeometry {
   Vec3 anchorA, anchorB;
   Mat3 axesA, axesB;
   JointForm form = {};
-  double zero = 0;  // where meshes and threads count from
+  double zero = 0;                  // where meshes and threads count from
+  std::vector<BodyId> riders = {};  // other bodies that a rope runs over
 };
 
 // Angles are known up to whole turns; a coordinate takes the turn nearest to where it was. Most have one angle, gears

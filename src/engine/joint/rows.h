@@ -4,9 +4,13 @@
 // A row's velocity is J v = [la, aa, lb, ab] . [va, wa, vb, wb] = dC/dt. Linear rows are in metres, angular in radians.
 #pragma once
 
+#include <vector>
+
 #include "engine/math/types.h"
 
 namespace calm {
+
+struct Body;
 
 constexpr int kMaxRows = 6;
 constexpr int kRowWidth = 12;
@@ -39,6 +43,13 @@ class RowBlock {
   Eigen::Map<const Vec3> u(int i) const { return Eigen::Map<const Vec3>(pairs_ + 6 * i); }
   Eigen::Map<const Vec3> w(int i) const { return Eigen::Map<const Vec3>(pairs_ + 6 * i + 3); }
   int linear() const { return linear_; }
+
+  // Of a row that other bodies take part in (a rope over them): all bodies, and where the row's Jacobian by those goes,
+  // six numbers each. No place: not asked for.
+  struct Riders {
+    const std::vector<Body>* bodies = nullptr;
+    double* jacobian = nullptr;
+  } riders;
 
   // Where the linear rows pull, from each centre of mass (world). To be called before the rows are written.
   void meetAt(const Vec3& a, const Vec3& b) {

@@ -34,6 +34,7 @@ void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowB
   if (!n.axes) return evaluateRows(n.type, n.geometry, bodies[n.a], bodies[n.b], rows);
   for (int r = 0; r < n.rows; ++r) {
     Axis& axis = axis_[n.offset + r];
+    if (n.riders > 0) rows.riders = {&bodies, &riderFresh_[n.riderMemory + 6 * n.riders * r]};
     evaluateCoordinate(n.type, axis.number, n.geometry, bodies[n.a], bodies[n.b], axis.winding, rows);
   }
 }
@@ -52,16 +53,22 @@ double Assembly::errorOf(const std::vector<double>& memory, const Node& n, int r
   }
 }
 
-RowErrors Assembly::evaluate(const std::vector<Body>& bodies) {
-  RowErrors worst;
+void Assembly::evaluate(const std::vector<Body>& bodies) {
   for (const Node& n : nodes_) {
     RowBlock rows = block(fresh_, n);
     evaluateNode(n, bodies, rows);
+  }
+}
+
+RowErrors Assembly::residual(double h, double share) const {
+  RowErrors worst;
+  for (const Node& n : nodes_) {
     if (n.released) continue;
     for (int r = 0; r < n.rows; ++r) {
-      if (!held(n.offset + r)) continue;
+      const int row = n.offset + r;
+      if (!held(row)) continue;
       double& w = r < n.rows - n.angular ? worst.linear : worst.angular;
-      const double e = std::abs(errorOf(fresh_, n, r) - offset_[n.offset + r]);
+      const double e = std::abs(errorOf(fresh_, n, r) - offset_[row] + h * gamma_[row] * impulse_[row] / share);
       if (!(e <= w)) w = e;  // a NaN stays
     }
   }
@@ -70,6 +77,7 @@ RowErrors Assembly::evaluate(const std::vector<Body>& bodies) {
 
 void Assembly::adopt() {
   rows_.swap(fresh_);
+  riderRows_.swap(riderFresh_);
 }
 
 void Assembly::factor(const std::vector<Body>& bodies, double h) {
@@ -80,6 +88,11 @@ void Assembly::factor(const std::vector<Body>& bodies, double h) {
       if (n.dynamicA) respond(jacobian + r * kRowWidth, bodies[n.a], w + r * kRowWidth);
       if (n.dynamicB) respond(jacobian + r * kRowWidth + 6, bodies[n.b], w + r * kRowWidth + 6);
     }
+    for (int side = 2; side < n.sides(); ++side)
+      for (int r = 0; bodies[n.body(side)].dynamic() && r < n.rows; ++r) {
+        const int at = n.riderMemory + 6 * (n.riders * r + side - 2);
+        respond(&riderRows_[at], bodies[n.body(side)], &riderResponse_[at]);
+      }
   }
   build(h);
 }
@@ -98,11 +111,16 @@ void Assembly::build(double h) {
           d[r * N + c] = dot6(w + r * kRowWidth, jacobian + c * kRowWidth) +
                          dot6(w + r * kRowWidth + 6, jacobian + c * kRowWidth + 6);
     });
+    for (int side = 2; side < n.sides(); ++side) {
+      const SideRows j = jacobianOf(n, side), answer = responseOf(n, side);
+      for (int r = 0; r < n.rows; ++r)
+        for (int c = 0; c <= r; ++c) d[r * n.rows + c] += dot6(answer[r], j[c]);
+    }
     const double floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
     for (int r = 0; r < n.rows; ++r) {
       double& diagonal = d[r * n.rows + r];
       const int row = n.offset + r;
-      if (axis_[row].kind == Kind::spring || state_[row] == State::spring) {
+      if (n.axes && (axis_[row].kind == Kind::spring || state_[row] == State::spring)) {
         const SpringLaw law = lawOf(row);
         // The squared frequency, in steps, of the body with all its springs on this row's axis.
         const double shareA = dot6(w + r * kRowWidth, jacobian + r * kRowWidth);
@@ -124,12 +142,11 @@ void Assembly::build(double h) {
   }
   for (const Coupling& c : couplings_) {
     const Node &row = nodes_[c.row], &column = nodes_[c.column];
-    const double* w = &response_[row.offset * kRowWidth + 6 * c.rowSide];
-    const double* j = block(rows_, column).jacobian() + 6 * c.columnSide;
+    const SideRows w = responseOf(row, c.rowSide), j = jacobianOf(column, c.columnSide);
     double* into = cholesky_.block(c.block);
     withSize(column.rows, [&]<int N>() {
       for (int r = 0; r < row.rows; ++r)
-        for (int q = 0; q < N; ++q) into[r * N + q] += dot6(w + r * kRowWidth, j + q * kRowWidth);
+        for (int q = 0; q < N; ++q) into[r * N + q] += dot6(w[r], j[q]);
     });
   }
   takeOutRows();
@@ -191,13 +208,24 @@ void Assembly::aimAtRest(double h) {
   aimSprings(h, 0.5);
 }
 
+double Assembly::riderRate(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
+  double sum = 0;
+  for (int side = 2; side < n.sides(); ++side) {
+    const double* j = jacobianOf(n, side)[r];
+    const Body& body = bodies[n.body(side)];
+    sum += Vec3(j[0], j[1], j[2]).dot(body.velocity) + Vec3(j[3], j[4], j[5]).dot(body.*spin);
+  }
+  return sum;
+}
+
 void Assembly::relax(std::vector<Body>& bodies) {
   for (const Node& n : nodes_) {
     const double* jacobian = block(rows_, n).jacobian();
     const Body &a = bodies[n.a], &b = bodies[n.b];
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      const double v = rowVelocity(jacobian + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin);
+      const double v = rowVelocity(jacobian + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin) +
+                       (n.riders > 0 ? riderRate(n, r, bodies) : 0);
       delta_[row] = n.released || !inSystem(row) ? 0 : target_[row] - v - gamma_[row] * impulse_[row];
     }
   }
@@ -209,9 +237,9 @@ void Assembly::respondHalf(BodyId body, const Vec3& velocity, const Vec3& spin, 
   if (found == nodesOn_.end()) return;
   for (const auto& [k, side] : found->second) {
     const Node& n = nodes_[k];
-    const double* jacobian = block(rows_, n).jacobian() + 6 * side;
+    const SideRows jacobian = jacobianOf(n, side);
     for (int r = 0; r < n.rows; ++r) {
-      const double* j = jacobian + r * kRowWidth;
+      const double* j = jacobian[r];
       if (!n.released && inSystem(n.offset + r))
         into[n.offset + r] += Vec3(j[0], j[1], j[2]).dot(velocity) + Vec3(j[3], j[4], j[5]).dot(spin);
     }
@@ -247,6 +275,13 @@ void Assembly::applyTo(std::vector<Body>& bodies, const Node& n) {
   };
   if (n.dynamicA) add(bodies[n.a], change);
   if (n.dynamicB) add(bodies[n.b], change + 6);
+  for (int side = 2; side < n.sides(); ++side) {
+    const SideRows answer = responseOf(n, side);
+    double onRider[6] = {};
+    for (int r = 0; r < n.rows; ++r)
+      for (int i = 0; i < 6; ++i) onRider[i] += answer[r][i] * delta_[n.offset + r];
+    if (bodies[n.body(side)].dynamic()) add(bodies[n.body(side)], onRider);
+  }
 }
 
 void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
@@ -256,7 +291,8 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
     const Body &a = bodies[n.a], &b = bodies[n.b];
     for (int r = 0; r < n.rows; ++r) {
       const double v =
-          rowVelocity(before.jacobian() + r * kRowWidth, a.velocity, a.kickedSpin, b.velocity, b.kickedSpin);
+          rowVelocity(before.jacobian() + r * kRowWidth, a.velocity, a.kickedSpin, b.velocity, b.kickedSpin) +
+          (n.riders > 0 ? riderRate(n, r, bodies, &Body::kickedSpin) : 0);
       const double moved = after.error()[r] - before.error()[r];
       curvature_[n.offset + r] = moved - h * v;
       force_[n.offset + r] = impulse_[n.offset + r] / time;

@@ -54,8 +54,10 @@ class Assembly {
   // Moves the stops of winches on to where they are at the substep's end.
   void wind(double h);
 
-  // Rows at the present poses, into the fresh set; returns the largest errors, less the offset.
-  RowErrors evaluate(const std::vector<Body>& bodies);
+  // Rows at the present poses, into the fresh set.
+  void evaluate(const std::vector<Body>& bodies);
+  // How far the fresh rows are from C + alpha lambda = 0, less the offset: what correct() has to make up for.
+  RowErrors residual(double h, double share) const;
   // Makes the fresh set the current one.
   void adopt();
   // Builds and factors the system for step h from the current rows and the bodies' response.
@@ -164,9 +166,15 @@ class Assembly {
     int memory;        // in the row storage
     int angular;       // rows that are angles; the last ones
     bool axes;         // its rows are free axes' coordinates
+    int riders;        // other bodies that take part
+    int riderMemory;   // in the storage of their Jacobians
     bool dynamicA, dynamicB, released, first;
     JointGeometry geometry;
     double compliance, pinRadius, fade;
+
+    // The bodies by sides: 0 for a, 1 for b, then the riders.
+    int sides() const { return 2 + riders; }
+    BodyId body(int side) const { return side == 0 ? a : side == 1 ? b : geometry.riders[side - 2]; }
   };
   // What a row is doing. Locks and stops are held at a position, springs and running drives follow a rate law, and the
   // rest carry a set force: none, or that of a drive at its cap.
@@ -183,7 +191,7 @@ class Assembly {
   struct SpringLaw {
     double stiffness, damping, target, cap;
   };
-  // Two nodes that share a dynamic body; sides are 0 for a, 1 for b.
+  // Two nodes that share a dynamic body.
   struct Coupling {
     int row, column, rowSide, columnSide;
     int block;  // in the factorisation's storage
@@ -193,11 +201,27 @@ class Assembly {
   RowBlock block(const std::vector<double>& memory, const Node& n) const {
     return {const_cast<double*>(&memory[n.memory]), n.rows};
   }
+  // Six numbers a row of one side's Jacobian or response, `stride` apart.
+  struct SideRows {
+    const double* at;
+    int stride;
+    const double* operator[](int row) const { return at + row * stride; }
+  };
+  SideRows jacobianOf(const Node& n, int side) const {
+    if (side < 2) return {block(rows_, n).jacobian() + 6 * side, kRowWidth};
+    return {&riderRows_[n.riderMemory + 6 * (side - 2)], 6 * n.riders};
+  }
+  SideRows responseOf(const Node& n, int side) const {
+    if (side < 2) return {&response_[n.offset * kRowWidth + 6 * side], kRowWidth};
+    return {&riderResponse_[n.riderMemory + 6 * (side - 2)], 6 * n.riders};
+  }
+  // dC/dt that the riders' velocities add to a row's.
+  double riderRate(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   bool held(int row) const { return state_[row] == State::locked || state_[row] >= State::atLow; }
   // The rate that a row keeps: that of a running drive or winch.
   double speedOf(int row) const {
-    const bool winds = axis_[row].kind == Kind::winch && state_[row] == State::atHigh;
-    return winds || state_[row] == State::drive ? axis_[row].def.speed : 0;
+    if (state_[row] != State::drive && state_[row] != State::atHigh) return 0;
+    return state_[row] == State::drive || axis_[row].kind == Kind::winch ? axis_[row].def.speed : 0;
   }
   void noteDriveWork(int row) {
     axis_[row].winding.before = axis_[row].winding.now;
@@ -235,8 +259,9 @@ class Assembly {
   bool looped_ = false;
   double curvatureStep_ = 1;  // s, over which curvature_ was seen
   BlockCholesky cholesky_;
-  std::vector<double> rows_, fresh_;        // row storage
-  std::vector<double> response_;            // W J^T, 12 a row
+  std::vector<double> rows_, fresh_;  // row storage
+  std::vector<double> response_;      // W J^T, 12 a row
+  std::vector<double> riderRows_, riderFresh_, riderResponse_;
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
   std::vector<double> target_, impulse_, delta_, curvature_, force_, offset_;
   std::vector<State> state_;

@@ -12,11 +12,9 @@ void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
   if (!hasAxes_) return;
   for (const Node& n : nodes_) {
     if (!n.axes) continue;
-    const Body &a = bodies[n.a], &b = bodies[n.b];
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      const double* j = block(rows_, n).jacobian() + r * kRowWidth;
-      rateNow_[row] = rowVelocity(j, a.velocity, a.spin, b.velocity, b.spin);
+      rateNow_[row] = rateOf(n, r, bodies);
       // What struck the bodies since the frame closed counts as having been there before.
       rateBefore_[row] = opening ? rateBefore_[row] + rateNow_[row] - rateAtRest_[row] : rateNow_[row];
     }
@@ -45,7 +43,8 @@ double Assembly::stretchOf(const Node& n, int r) const {
 
 double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies) const {
   const Body &a = bodies[n.a], &b = bodies[n.b];
-  return rowVelocity(block(rows_, n).jacobian() + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin);
+  return rowVelocity(block(rows_, n).jacobian() + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin) +
+         (n.riders > 0 ? riderRate(n, r, bodies) : 0);
 }
 
 double Assembly::stiffnessOn(BodyId body, bool angular) const {

@@ -25,10 +25,15 @@ bool hasLoop(const std::vector<Assembly::Member>& members, const std::vector<Bod
     while (parent[id] != id) id = parent[id] = parent[parent[id]];
     return id;
   };
-  for (const auto& m : members) {
-    const BodyId a = root(m.a), b = root(m.b);
-    if (a == b) return true;
+  const auto closes = [&](BodyId one, BodyId other) {
+    const BodyId a = root(one), b = root(other);
     parent[a] = b;
+    return a == b;
+  };
+  for (const auto& m : members) {
+    if (closes(m.a, m.b)) return true;
+    for (const BodyId rider : m.geometry.riders)
+      if (closes(m.a, rider)) return true;
   }
   return false;
 }
@@ -66,12 +71,17 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     const Member& m = *plans[i].member;
     if (bodies[m.a].dynamic()) users[m.a].push_back({i, 0});
     if (bodies[m.b].dynamic()) users[m.b].push_back({i, 1});
+    for (std::size_t r = 0; r < m.geometry.riders.size(); ++r)
+      if (bodies[m.geometry.riders[r]].dynamic()) users[m.geometry.riders[r]].push_back({i, 2 + static_cast<int>(r)});
   }
   // Also of joints that leave everything free.
   std::set<BodyId> dynamic;
-  for (const Member& m : members)
-    for (BodyId id : {m.a, m.b})
+  for (const Member& m : members) {
+    std::vector<BodyId> all = m.geometry.riders;
+    all.insert(all.end(), {m.a, m.b});
+    for (const BodyId id : all)
       if (bodies[id].dynamic()) dynamic.insert(id);
+  }
   dynamicBodies_.assign(dynamic.begin(), dynamic.end());
   std::vector<std::pair<int, int>> edges;
   for (const auto& [body, uses] : users)
@@ -80,7 +90,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
 
   const Elimination elimination = eliminateByMinimumDegree(count, edges);
   std::vector<int> position(count), rows(count);
-  int offset = 0, memory = 0;
+  int offset = 0, memory = 0, riderMemory = 0;
   std::set<JointId> seen;
   for (int k = 0; k < count; ++k) {
     const Plan& plan = plans[elimination.order[k]];
@@ -92,7 +102,8 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
       angular = static_cast<int>(std::count_if(plan.rows.begin(), plan.rows.end(),
                                                [&](const auto& r) { return r.first >= axesOf(m.type).along; }));
     rows[k] = axes ? static_cast<int>(plan.rows.size()) : rowCount(m.type).rows;
-    nodes_.push_back({m.joint, m.type, m.a, m.b, rows[k], offset, memory, angular, axes, bodies[m.a].dynamic(),
+    nodes_.push_back({m.joint, m.type, m.a, m.b, rows[k], offset, memory, angular, axes,
+                      static_cast<int>(m.geometry.riders.size()), riderMemory, bodies[m.a].dynamic(),
                       bodies[m.b].dynamic(), false, seen.insert(m.joint).second, m.geometry, m.compliance, m.pinRadius,
                       m.fade});
     for (int r = 0; r < rows[k]; ++r) {
@@ -106,11 +117,13 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                       : kind == Kind::stop && def.isLocked() ? State::atHigh
                                                              : State::set;
       if (kind != Kind::spring) continue;
-      for (BodyId id : {m.a, m.b}) springsOn_[id][r >= rows[k] - angular] += def.stiffness;
+      for (int side = 0; side < nodes_.back().sides(); ++side)
+        springsOn_[nodes_.back().body(side)][r >= rows[k] - angular] += def.stiffness;
     }
     hasAxes_ |= axes;
     offset += rows[k];
     memory += RowBlock::storage(rows[k], angular);
+    riderMemory += 6 * nodes_.back().riders * rows[k];
   }
   cholesky_.analyse(rows, elimination.below);
   for (const auto& [body, uses] : users)
@@ -129,11 +142,14 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   for (int k = 0; k < nodes(); ++k) {
     if (nodes_[k].dynamicA) nodesOn_[nodes_[k].a].emplace_back(k, 0);
     if (nodes_[k].dynamicB) nodesOn_[nodes_[k].b].emplace_back(k, 1);
+    for (int side = 2; side < nodes_[k].sides(); ++side)
+      if (bodies[nodes_[k].body(side)].dynamic()) nodesOn_[nodes_[k].body(side)].emplace_back(k, side);
   }
 
   rows_.assign(memory, 0);
   fresh_.assign(memory, 0);
   response_.assign(offset * kRowWidth, 0);
+  for (auto* v : {&riderRows_, &riderFresh_, &riderResponse_}) v->assign(riderMemory, 0);
   for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_,
                   &rateNow_, &rateAtRest_, &work_})
     v->assign(offset, 0);
@@ -154,6 +170,7 @@ void Assembly::markUntouchedAxes(std::vector<Body>& bodies) const {
     arms[n.a].push_back(n.geometry.anchorA);
     arms[n.b].push_back(n.geometry.anchorB);
     if (n.angular > 0) turned.insert(n.a), turned.insert(n.b);
+    turned.insert(n.geometry.riders.begin(), n.geometry.riders.end());
   }
   for (const BodyId id : dynamicBodies_) {
     Vec3 longest = Vec3::Zero();

@@ -48,7 +48,12 @@ struct Body {
   // Inverse mass and inertia that answer constraint impulses, with the damping over the step and the geometric
   // stiffness (world).
   double linearResponse = 0;
-  double linearBraking = 0, angularBraking = 0;  // of the damping over half a step, see Island::factor
+  // Rates at which damping and drag slow it in the coming kick, 1/s; see Island::factor.
+  double linearDecay = 0, angularDecay = 0;
+  Vec3 windPull = Vec3::Zero();  // m/s^2, of winds beside their drag
+  // The last kick: the velocity before it, and its span (s; 0: there was none). Tells how drag will change.
+  Vec3 velocityBefore = Vec3::Zero();
+  double spanBefore = 0;
   Mat3 response = Mat3::Zero();
   // Geometric stiffness of the joint forces on it, N m/rad (world).
   Mat3 stiffness = Mat3::Zero();

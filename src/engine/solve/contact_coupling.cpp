@@ -18,31 +18,34 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
     BodyId body;
     double sign;
     const Vec3& arm;
-    const Mat3& angular;
+    Mat3 angular;  // columns: what unit impulses along the directions add to the spin
     double inverseMass;
   };
-  const auto usesOf = [](const Point& p) {
-    return std::array{Use{p.a, -1, p.armA, p.angularA, p.inverseMassA},
-                      Use{p.b, 1, p.armB, p.angularB, p.inverseMassB}};
+  const auto use = [&](BodyId id, double sign, const Vec3& arm, const Mat3& directions) {
+    Mat3 turning;
+    for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(directions.col(k));
+    return Use{id, sign, arm, bodies[id].response * turning, bodies[id].linearResponse};
   };
+  std::vector<std::array<Use, 2>> uses;
   for (const Point& p : points_)
-    for (const Use& use : usesOf(p)) {
-      if (!bodies[use.body].dynamic()) continue;
+    uses.push_back({use(p.a, -1, p.armA, p.directions), use(p.b, 1, p.armB, p.directions)});
+  for (const Point& p : points_)
+    for (const Use& at : uses[p.index]) {
+      if (!bodies[at.body].dynamic()) continue;
       for (const Point& q : points_) {
         if (q.index > p.index) break;
-        for (const Use& other : usesOf(q)) {
-          if (other.body != use.body) continue;
+        for (const Use& other : uses[q.index]) {
+          if (other.body != at.body) continue;
           // The velocity at q's point by impulses at p's.
-          Mat3 moved = use.inverseMass * p.directions;
-          for (int k = 0; k < 3; ++k) moved.col(k) += use.angular.col(k).cross(other.arm);
-          coupling_.block<3, 3>(3 * q.index, 3 * p.index) += use.sign * other.sign * q.directions.transpose() * moved;
+          Mat3 moved = at.inverseMass * p.directions;
+          for (int k = 0; k < 3; ++k) moved.col(k) += at.angular.col(k).cross(other.arm);
+          coupling_.block<3, 3>(3 * q.index, 3 * p.index) += at.sign * other.sign * q.directions.transpose() * moved;
         }
       }
       for (int k = 0; k < 3; ++k) {
         double* column = &halves(0, 3 * p.index + k);
         for (const Assembly* a : assemblies) {
-          a->respondHalf(use.body, use.sign * use.inverseMass * p.directions.col(k), use.sign * use.angular.col(k),
-                         column);
+          a->respondHalf(at.body, at.sign * at.inverseMass * p.directions.col(k), at.sign * at.angular.col(k), column);
           column += a->rows();
         }
       }
@@ -69,16 +72,19 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
 
 double ContactSolver::relaxCoupled(std::vector<Body>& bodies, int sweeps, double enough, double reduction) {
   std::vector<Vec3> before;
-  for (const Point& p : points_) before.push_back(p.impulse);
+  for (Point& p : points_) {
+    before.push_back(p.impulse);
+    p.direction.setZero();
+  }
   load(bodies);
+  headingSpeeds_.setZero(3 * size());
   speeds_.resize(3 * size());
   for (const Point& p : points_) speeds_.segment<3>(3 * p.index) = slip(p);
   coupled_ = true;
   gradient_ = beta_ = 0;
   double change = 0;
   for (int i = 0; i < sweeps; ++i) {
-    extrapolate();
-    change = sweepPoints(points_);
+    change = sweepOn();
     if (i == 0) enough = std::max(enough, reduction * change);
     if (change < enough) break;
   }

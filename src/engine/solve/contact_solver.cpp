@@ -27,13 +27,12 @@ double approach(const ContactSolver::Point& p, const Body& a, const Body& b) {
 // of the impulse that would stop the slip points elsewhere when the mobility is not the same in all directions.
 Eigen::Vector2d frictionImpulse(const ContactSolver::Point& p, const Eigen::Vector2d& slip, double limit) {
   if (limit == 0) return Eigen::Vector2d::Zero();
-  const Eigen::Matrix2d mobility = p.mobility.bottomRightCorner<2, 2>();
   const Eigen::Vector2d now = p.impulse.tail<2>();
-  Eigen::Vector2d next = now - mobility.inverse() * slip;
+  Eigen::Vector2d next = now - p.stopSlip * slip;
   if (next.squaredNorm() <= limit * limit) return next;
   next = now;
   for (int i = 0; i < 6; ++i) {
-    next -= (slip + mobility * (next - now)) / p.stiffestSlip;
+    next -= (slip + p.tangents * (next - now)) / p.stiffestSlip;
     const double length = next.norm();
     if (length > limit) next *= limit / length;
   }
@@ -85,7 +84,6 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
   for (ContactPair* pair : pairs) {
     if (pair->manifold.points.empty()) continue;
     const Body &a = bodies[pair->bodyA], &b = bodies[pair->bodyB];
-    pair->keepNames(a);
     const Vec3 n = pair->manifold.normal;
     const Vec3 t1 = anyPerpendicular(n), t2 = n.cross(t1);
     for (const ManifoldPoint& m : pair->manifold.points) {
@@ -96,10 +94,13 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       p.id = m.id;
       p.position = m.position;
       p.directions << n, t1, t2;
-      p.armA = m.position - a.position;
-      p.armB = m.position - b.position;
-      p.inverseMassA = a.linearResponse;
-      p.inverseMassB = b.linearResponse;
+      p.armA = m.position - a.position - pair->manifold.touchTime * a.velocity;
+      p.armB = m.position - b.position - pair->manifold.touchTime * b.velocity;
+      if (!closing) {
+        // As it will be in the middle of the step: what stands on a turntable is carried along its arc.
+        p.armA += h / 2 * n.dot(a.spin) * n.cross(p.armA);
+        p.armB += h / 2 * n.dot(b.spin) * n.cross(p.armB);
+      }
       p.friction = pair->friction;
       p.restitution = pair->restitution;
       p.impulse.setZero();
@@ -114,10 +115,10 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
         return m3;
       };
       const Mat3 ra = arms(p.armA), rb = arms(p.armB);
-      p.angularA = a.dynamic() ? Mat3(a.response * ra) : Mat3::Zero();
-      p.angularB = b.dynamic() ? Mat3(b.response * rb) : Mat3::Zero();
-      Mat3 mobility = ra.transpose() * p.angularA + rb.transpose() * p.angularB;
-      mobility.diagonal().array() += p.inverseMassA + p.inverseMassB;
+      Mat3 mobility = Mat3::Zero();
+      if (a.dynamic()) mobility += ra.transpose() * (a.response * ra);
+      if (b.dynamic()) mobility += rb.transpose() * (b.response * rb);
+      mobility.diagonal().array() += a.linearResponse + b.linearResponse;
       setMobility(p, mobility);
       p.alone = mobility.diagonal();
       p.index = size();
@@ -129,16 +130,23 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       else
         p.target = std::min(-kPushRate * m.gap / h, kPushSpeed);
       p.pushedOut = std::max(p.target, 0.0);
+      p.bounces = p.restitution > 0 || (pair->manifold.touchTime > 0 && !a.jointed && !b.jointed);
       points_.push_back(p);
     }
   }
-  for (const int id : touched_) placeOf_[id] = -1;
-  motions_.resize(touched_.size());
+  motions_.clear();
+  for (const int id : touched_) {
+    placeOf_[id] = -1;
+    const Body& b = bodies[id];
+    motions_.push_back({b.velocity, b.spin, b.dynamic() ? b.response : Mat3::Zero(), b.linearResponse});
+  }
 }
 
 void ContactSolver::load(const std::vector<Body>& bodies) {
-  for (std::size_t i = 0; i < touched_.size(); ++i)
-    motions_[i] = {bodies[touched_[i]].velocity, bodies[touched_[i]].spin};
+  for (std::size_t i = 0; i < touched_.size(); ++i) {
+    motions_[i].velocity = bodies[touched_[i]].velocity;
+    motions_[i].spin = bodies[touched_[i]].spin;
+  }
 }
 
 void ContactSolver::unload(std::vector<Body>& bodies) const {
@@ -148,36 +156,18 @@ void ContactSolver::unload(std::vector<Body>& bodies) const {
   }
 }
 
-Vec3 ContactSolver::slip(const Point& p) const {
-  if (coupled_) return speeds_.segment<3>(3 * p.index);
-  const Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
-  const Vec3 relative = b.velocity - a.velocity + b.spin.cross(p.armB) - a.spin.cross(p.armA);
-  return p.directions.transpose() * relative;
-}
-
-void ContactSolver::push(const Point& p, const Vec3& impulse) {
-  if (coupled_) {
-    speeds_.noalias() += coupling_.middleCols<3>(3 * p.index) * impulse;
-    return;
-  }
-  Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
-  const Vec3 along = p.directions * impulse;
-  a.velocity -= p.inverseMassA * along;
-  a.spin -= p.angularA * impulse;
-  b.velocity += p.inverseMassB * along;
-  b.spin += p.angularB * impulse;
-}
-
 void ContactSolver::pushBodies(const Point& p, const Vec3& impulse, std::vector<Body>& bodies) const {
   const Vec3 along = p.directions * impulse;
-  if (Body& a = bodies[p.a]; a.dynamic()) a.velocity -= p.inverseMassA * along, a.spin -= p.angularA * impulse;
-  if (Body& b = bodies[p.b]; b.dynamic()) b.velocity += p.inverseMassB * along, b.spin += p.angularB * impulse;
+  if (Body& a = bodies[p.a]; a.dynamic())
+    a.velocity -= a.linearResponse * along, a.spin -= a.response * p.armA.cross(along);
+  if (Body& b = bodies[p.b]; b.dynamic())
+    b.velocity += b.linearResponse * along, b.spin += b.response * p.armB.cross(along);
 }
 
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
   return std::any_of(points_.begin(), points_.end(), [&](const Point& p) {
     const double v = approach(p, bodies[p.a], bodies[p.b]);
-    return p.restitution > 0 && v < -kBounceSpeed && p.gap + h * v < 0;
+    return p.bounces && v < -kBounceSpeed && p.gap + h * v < 0;
   });
 }
 
@@ -200,7 +190,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     for (const Point& p : points_) {
       const Body &a = bodies[p.a], &b = bodies[p.b];
       const double v = approach(p, a, b);
-      if (p.restitution == 0 || v > -kBounceSpeed || p.gap + h * v >= 0) continue;
+      if (!p.bounces || v > -kBounceSpeed || p.gap + h * v >= 0) continue;
       fastest = std::max(fastest, -v);
       struck.push_back(p);
       Point& s = struck.back();
@@ -244,25 +234,29 @@ void ContactSolver::warmStart(std::vector<Body>& bodies, double time) {
   }
 }
 
-double ContactSolver::sweepPoint(Point& p) {
+inline double ContactSolver::sweepPoint(Point& p) {
   Vec3 v = slip(p);
   const double lack = p.target - v[0] - p.softness * p.impulse[0];
-  const double normal = std::max(0.0, p.impulse[0] + lack / (p.mobility(0, 0) + p.softness));
+  const double normal = std::max(0.0, p.impulse[0] + lack / (p.mobility[0] + p.softness));
+  if (normal == 0 && p.impulse.isZero(0)) {
+    p.change.setZero();
+    return 0;
+  }
   Vec3 change(normal - p.impulse[0], 0, 0);
-  v += p.mobility.col(0) * change[0];
+  v += p.mobility * change[0];
   change.tail<2>() = frictionImpulse(p, v.tail<2>(), p.friction * normal) - p.impulse.tail<2>();
   p.impulse += change;
+  p.change = change;
   push(p, change);
-  return change.cwiseProduct(p.mobility.diagonal()).cwiseAbs().maxCoeff();
+  return std::max({p.mobility[0] * std::abs(change[0]), p.tangents(0, 0) * std::abs(change[1]),
+                   p.tangents(1, 1) * std::abs(change[2])});
 }
 
 double ContactSolver::sweepPoints(std::vector<Point>& points) {
   double largest = 0, gradient = 0;
   for (Point& p : points) {
-    const Vec3 before = p.impulse;
     largest = std::max(largest, sweepPoint(p));
-    p.change = p.impulse - before;
-    gradient += p.change.squaredNorm() * p.mobility(0, 0);
+    gradient += p.change.squaredNorm() * p.mobility[0];
   }
   beta_ = gradient_ > 0 ? gradient / gradient_ : 0;
   gradient_ = gradient;
@@ -271,31 +265,48 @@ double ContactSolver::sweepPoints(std::vector<Point>& points) {
 
 double ContactSolver::sweep(std::vector<Body>& bodies) {
   load(bodies);
-  extrapolate();
-  const double largest = sweepPoints(points_);
+  const double largest = sweepOn();
   unload(bodies);
   return largest;
 }
 
 void ContactSolver::setMobility(Point& p, const Mat3& mobility) {
-  p.mobility = mobility;
+  p.mobility = mobility.col(0);
+  p.tangents = mobility.bottomRightCorner<2, 2>();
+  p.stopSlip = p.tangents.inverse();
   p.softness = kSoftness * mobility(0, 0);
-  const Eigen::Matrix2d tangents = mobility.bottomRightCorner<2, 2>();
-  const double mean = tangents.trace() / 2;
-  p.stiffestSlip = mean + std::sqrt(std::max(0.0, mean * mean - tangents.determinant()));
+  const double mean = p.tangents.trace() / 2;
+  p.stiffestSlip = mean + std::sqrt(std::max(0.0, mean * mean - p.tangents.determinant()));
 }
 
+// On along the direction of the last sweeps, in impulses and in the velocities that these give.
 void ContactSolver::extrapolate() {
   if (gradient_ == 0) return;  // nothing to follow yet
-  for (Point& p : points_) {
-    if (beta_ > 1) {
-      p.direction.setZero();
-      continue;
-    }
-    push(p, beta_ * p.direction);
-    p.impulse += beta_ * p.direction;
-    p.direction = beta_ * p.direction + p.change;
+  const double share = beta_ > 1 ? 0 : beta_;
+  const auto advance = [&](auto& value, auto& heading, const auto& swept) {
+    if (share == 0) return void(heading.setZero());
+    value += share * heading;
+    heading = (share * heading + swept).eval();
+  };
+  for (Point& p : points_) advance(p.impulse, p.direction, p.change);
+  if (coupled_) return advance(speeds_, headingSpeeds_, sweptSpeeds_);
+  for (Motion& m : motions_) {
+    advance(m.velocity, m.headingVelocity, m.sweptVelocity);
+    advance(m.spin, m.headingSpin, m.sweptSpin);
   }
+}
+
+double ContactSolver::sweepOn() {
+  extrapolate();
+  sweptSpeeds_ = speeds_;
+  for (Motion& m : motions_) m.sweptVelocity = m.velocity, m.sweptSpin = m.spin;
+  const double largest = sweepPoints(points_);
+  sweptSpeeds_ = speeds_ - sweptSpeeds_;
+  for (Motion& m : motions_) {
+    m.sweptVelocity = m.velocity - m.sweptVelocity;
+    m.sweptSpin = m.spin - m.sweptSpin;
+  }
+  return largest;
 }
 
 void ContactSolver::store(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double time) {

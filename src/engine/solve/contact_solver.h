@@ -31,6 +31,20 @@ struct ContactPair {
   double friction, restitution;
   Manifold manifold;
   std::vector<ContactImpulse> last;
+  // As it was when the shapes were last looked at in this frame, for follow(). In the bodies' principal frames.
+  struct Kept {
+    struct Point {
+      Vec3 onA, onB;
+      std::uint32_t id;
+    };
+    bool known = false;
+    Vec3 place, normal;  // of b as seen from a; of the body that owns the normal
+    Mat3 turn;           // of b as seen from a
+    double reach = 0;    // m, how far the shapes were looked for
+    double slide = 0;    // m, that the points may follow
+    double extent = 0;   // m, of b about its centre of mass
+    std::vector<Point> points;
+  } kept;
   // Of the present frame, on b: impulse and its moment about the origin (world).
   Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
 
@@ -38,6 +52,10 @@ struct ContactPair {
   // Names each point of the new manifold after the last one's point where it lies, if there was one: features flicker
   // when corners and edges coincide, places do not.
   void keepNames(const Body& a);
+  // Notes the manifold and how the bodies stand, for follow().
+  void keep(const Body& a, const Body& b, double reach, double slide, double extent);
+  // Moves the manifold along with the bodies; false if they have moved too much against each other for that.
+  bool follow(const Body& a, const Body& b, double margin);
 };
 
 class Assembly;
@@ -76,34 +94,41 @@ class ContactSolver {
   void pushAtLastForce(std::vector<Body>& bodies) const;
 
   struct Point {
-    ContactPair* pair;
-    int a, b;
-    int placeA, placeB;  // of their velocities in the sweeps
+    // What sweeps read comes first.
+    int placeA, placeB;  // of the bodies in motions_
     int index;           // among the points
-    std::uint32_t id;
-    Vec3 position;
-    Mat3 directions;  // columns: normal (from a to b) and tangents
+    Mat3 directions;     // columns: normal (from a to b) and tangents
     Vec3 armA, armB;
-    Mat3 angularA, angularB;  // columns: response of the spins to unit impulses
-    double inverseMassA, inverseMassB;
-    Mat3 mobility;        // velocity along each direction per unit impulse along each other
-    Vec3 alone;           // of the two bodies without joints, along each direction
-    double softness;      // normal compliance over h^2
-    double stiffestSlip;  // the larger eigenvalue of the tangents' mobility
-    double target;        // least end velocity along the normal
-    double pushedOut;     // m/s, at which overlap is to be left; 0 if there is none
-    double gap;
-    double friction, restitution;
+    Vec3 mobility;                       // velocity along each direction per unit impulse along the normal
+    Eigen::Matrix2d tangents, stopSlip;  // the same between the tangents, and its inverse
+    double softness;                     // normal compliance over h^2
+    double stiffestSlip;                 // the larger eigenvalue of the tangents' mobility
+    double target;                       // least end velocity along the normal
+    double friction;
     Vec3 impulse;
     Vec3 change;     // by the last sweep
     Vec3 direction;  // of the conjugate gradients
+
+    ContactPair* pair;
+    int a, b;
+    std::uint32_t id;
+    bool bounces;  // an impact is taken by bounce(), at the instant of touch if it can be
+    Vec3 position;
+    Vec3 alone;        // mobility of the two bodies without joints, along each direction
+    double pushedOut;  // m/s, at which overlap is to be left; 0 if there is none
+    double gap;
+    double restitution;
   };
-  const std::vector<Point>& points() const { return points_; }
 
  private:
   // Velocities of what the points touch, side by side in memory while sweeps run.
   struct Motion {
     Vec3 velocity, spin;
+    Mat3 response;
+    double inverseMass;
+    // What the last sweep changed, and the direction of the conjugate gradients: impulses' directions as velocities.
+    Vec3 sweptVelocity = Vec3::Zero(), sweptSpin = Vec3::Zero();
+    Vec3 headingVelocity = Vec3::Zero(), headingSpin = Vec3::Zero();
   };
   void load(const std::vector<Body>& bodies);
   void unload(std::vector<Body>& bodies) const;  // only what is dynamic; the rest is shared between islands
@@ -112,6 +137,7 @@ class ContactSolver {
   void pushBodies(const Point& p, const Vec3& impulse, std::vector<Body>& bodies) const;
   void setMobility(Point& p, const Mat3& mobility);
   void extrapolate();
+  double sweepOn();
   double sweepPoints(std::vector<Point>& points);
   double sweepPoint(Point& p);
   static void account(const Point& p);
@@ -122,11 +148,32 @@ class ContactSolver {
   std::vector<int> placeOf_;  // of each body in them; -1: not yet
   bool coupled_ = false;
   Eigen::MatrixXd coupling_;  // velocities of all points' directions per unit impulse of each
-  Eigen::VectorXd speeds_;    // of all points' directions, while coupled sweeps run
+  // Of all points' directions, while coupled sweeps run; the same as Motion's.
+  Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
   double storedTime_ = 1;
   bool closing_ = false;
   double gradient_ = 0;  // squared length of the last sweep's change; 0 before the first
   double beta_ = 0;      // its ratio to the one before
 };
+
+inline Vec3 ContactSolver::slip(const Point& p) const {
+  if (coupled_) return speeds_.segment<3>(3 * p.index);
+  const Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
+  const Vec3 relative = b.velocity - a.velocity + b.spin.cross(p.armB) - a.spin.cross(p.armA);
+  return p.directions.transpose() * relative;
+}
+
+inline void ContactSolver::push(const Point& p, const Vec3& impulse) {
+  if (coupled_) {
+    speeds_.noalias() += coupling_.middleCols<3>(3 * p.index) * impulse;
+    return;
+  }
+  Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
+  const Vec3 along = p.directions * impulse;
+  a.velocity -= a.inverseMass * along;
+  a.spin -= a.response * p.armA.cross(along);
+  b.velocity += b.inverseMass * along;
+  b.spin += b.response * p.armB.cross(along);
+}
 
 }  // namespace calm

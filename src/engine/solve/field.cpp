@@ -33,43 +33,51 @@ std::string faultOf(const Field& field) {
   return a.core > 0 && std::isfinite(a.core) ? "" : "the core of an attraction must be above 0 m";
 }
 
-Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                              const Body& body, double time) {
-  Accelerations sum;
-  for (const Field& f : fields) {
-    if (!f.actsOn(id)) continue;
-    if (const auto* attraction = std::get_if<Attraction>(&f.law)) {
-      sum.linear += attractionAt(*attraction, body.position);
-    } else {
-      const Wind& wind = std::get<Wind>(f.law);
-      const Vec3 u = wind.velocity - body.velocity;
-      sum.linear += body.inverseMass * (wind.linear + wind.quadratic * u.norm()) * u;
-    }
-  }
-  for (const Push& p : pushes)
-    if (p.body == id && p.isOnAt(time)) addPush(p, body, sum);
-  return sum;
-}
-
-void kickBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, Body& body, double time,
-            double span) {
+Accelerations drivingAccelerations(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                                   const Body& body, double time) {
   Accelerations sum;
   for (const Field& f : fields)
     if (const auto* attraction = std::get_if<Attraction>(&f.law); attraction && f.actsOn(id))
       sum.linear += attractionAt(*attraction, body.position);
   for (const Push& p : pushes)
     if (p.body == id && p.isOnAt(time)) addPush(p, body, sum);
-  body.velocity += span * sum.linear;
-  body.spin += span * sum.angular;
+  return sum;
+}
+
+Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                              const Body& body, double time) {
+  Accelerations sum = drivingAccelerations(fields, pushes, id, body, time);
   for (const Field& f : fields) {
     const auto* wind = std::get_if<Wind>(&f.law);
     if (!wind || !f.actsOn(id)) continue;
-    // u' = -(c1 + c2 |u|) u / m has the closed form u = u0 e / (1 + (c2 |u0| / c1)(1 - e)) with e = exp(-c1 t / m).
-    const Vec3 u = body.velocity - wind->velocity;
-    const double rate = wind->linear * body.inverseMass, e = std::exp(-rate * span);
-    const double spread = rate > 0 ? -std::expm1(-rate * span) / rate : span;
-    body.velocity = wind->velocity + u * (e / (1 + wind->quadratic * body.inverseMass * u.norm() * spread));
+    const Vec3 u = wind->velocity - body.velocity;
+    sum.linear += body.inverseMass * (wind->linear + wind->quadratic * u.norm()) * u;
   }
+  return sum;
+}
+
+Drag dragOn(const std::vector<Field>& fields, int id, const Body& body, double span) {
+  Drag sum;
+  const Vec3 change = body.spanBefore > 0 ? Vec3((body.velocity - body.velocityBefore) * (span / (2 * body.spanBefore)))
+                                          : Vec3(Vec3::Zero());
+  for (const Field& f : fields) {
+    const auto* wind = std::get_if<Wind>(&f.law);
+    if (!wind || !f.actsOn(id)) continue;
+    const double linear = wind->linear * body.inverseMass, quadratic = wind->quadratic * body.inverseMass;
+    const Vec3 u = body.velocity - wind->velocity;
+    double rate = linear;
+    if (change.norm() > 0 && change.norm() < 0.3 * u.norm()) {
+      rate += quadratic * (u + change).norm();
+    } else {
+      // u' = -(c1 + c2 |u|) u / m by itself has the closed form u = u0 e / (1 + (c2 |u0| / c1)(1 - e)) with
+      // e = exp(-c1 t / m).
+      const double spread = linear > 0 ? -std::expm1(-linear * span) / linear : span;
+      rate += std::log1p(quadratic * u.norm() * spread) / span;
+    }
+    sum.rate += rate;
+    sum.pull += rate * wind->velocity;
+  }
+  return sum;
 }
 
 double potentialOf(const std::vector<Field>& fields, int id, const Body& body) {

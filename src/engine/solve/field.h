@@ -13,8 +13,8 @@
 namespace calm {
 
 // Air (or water) that moves at `velocity`: on each body the force is linear u + quadratic |u| u at the centre of mass,
-// with u the medium's velocity against it. Still air is drag. Taken exactly along u over each step, so that no strength
-// makes it unstable.
+// with u the medium's velocity against it. Still air is drag. Taken at a rate that is held over each step, and exactly
+// so, so that no strength makes it unstable.
 struct Wind {
   Vec3 velocity = Vec3::Zero();      // m/s
   double linear = 0, quadratic = 0;  // N s/m, N s^2/m^2
@@ -48,16 +48,23 @@ struct Push {
 
 std::string faultOf(const Field& field);
 
-// The acceleration and angular acceleration (world) that pushes and fields give a body now.
 struct Accelerations {
   Vec3 linear = Vec3::Zero(), angular = Vec3::Zero();
 };
+// The acceleration and angular acceleration (world) that pushes and attractions give a body now.
+Accelerations drivingAccelerations(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                                   const Body& body, double time);
+// The same with winds.
 Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
                               const Body& body, double time);
 
-// The kick that fields and pushes give over `span` about `time`, winds without overshoot.
-void kickBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, Body& body, double time,
-            double span);
+// What winds do to a body over the coming kick of `span`: v' = pull - rate v. Their rate is that in the middle of it,
+// as the last kick foretells; after a sudden change, what their law makes of the present speed alone.
+struct Drag {
+  double rate = 0;           // 1/s
+  Vec3 pull = Vec3::Zero();  // m/s^2
+};
+Drag dragOn(const std::vector<Field>& fields, int id, const Body& body, double span);
 
 // J; of attractions.
 double potentialOf(const std::vector<Field>& fields, int id, const Body& body);

@@ -14,22 +14,23 @@ namespace {
 constexpr RowErrors kConverged{1e-10, 1e-9};
 // ... and a substep counts as solved below these.
 constexpr RowErrors kAcceptable{1e-7, 1e-6};
-// Where something touches, more is let pass: contacts take more energy than such errors could bring.
+// Where something touches, both are wider: contacts take more energy than such errors could bring.
+constexpr RowErrors kConvergedInTouch{1e-8, 1e-6};
 constexpr RowErrors kAcceptableInTouch{1e-6, 1e-5};
 constexpr int kCorrections = 10;
 // More corrections than this are a sign of motion too fast for the substep, whose energy then has to be watched.
 constexpr int kEasyCorrections = 3;
 // A correction must shrink the errors at least this much to be worth another.
-constexpr double kContraction = 0.6;
+constexpr double kContraction = 0.95;
 
 // Contacts and joints alternate until a sweep changes no contact velocity by more than this, m/s, or than this fraction
 // of what the first one changed.
 constexpr double kContactTolerance = 1e-5;
 constexpr double kContactReduction = 1e-5;
 // Piles would take every round for their last digits, which the next substep goes on with anyhow: what is left is a
-// seventieth of the speed that gravity adds in a substep.
+// twentieth of the speed that gravity adds in a substep.
 constexpr int kManyContacts = 1500;
-constexpr double kContactToleranceOfMany = 3e-4;
+constexpr double kContactToleranceOfMany = 1e-3;
 constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
 // With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
@@ -44,46 +45,12 @@ bool within(const RowErrors& e, const RowErrors& limit) {
   return e.linear <= limit.linear && e.angular <= limit.angular;
 }
 
-// Whether two convex shapes whose bodies nothing holds pass each other within the step without touching, although the
-// planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
-bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Collider& ca, const Collider& cb,
-               double h) {
-  if (pair.triangle >= 0 || ca.halfSpace || cb.halfSpace || pair.manifold.points.empty()) return false;
-  double gap = 1e300;
-  for (const ManifoldPoint& p : pair.manifold.points) gap = std::min(gap, p.gap);
-  const Vec3 relative = b.velocity - a.velocity;
-  // What is near compared to how far it moves may be pushed in by others; only true passers-by are let go.
-  const double travel = relative.norm() * h;
-  if (gap < 0.05 * travel + 1e-4 || a.spin.norm() * h > 0.1 || b.spin.norm() * h > 0.1) return false;
-  const auto sizeOf = [](const Collider& c, const Vec3& center) {
-    double size = 0;
-    for (const Vec3& v : c.core.vertices) size = std::max(size, (v - center).norm());
-    return size + c.core.radius;
-  };
-  const double turning = a.spin.norm() * sizeOf(ca, a.position) + b.spin.norm() * sizeOf(cb, b.position);
-  const double fastest = relative.norm() + turning;
-  ConvexCore moved = cb.core;
-  double time = 0;
-  for (int i = 0; i < 30; ++i) {
-    const ClosestPoints closest = closestPoints(ca.core, moved);
-    // Turning is not followed but counted as nearness.
-    const double distance = closest.distance - ca.core.radius - cb.core.radius - turning * h;
-    if (distance < 0.01 * gap) return false;
-    const double dt = distance / fastest;
-    time += dt;
-    if (time >= h) return true;
-    for (Vec3& v : moved.vertices) v += relative * dt;
-    moved.center += relative * dt;
-  }
-  return false;
-}
-
-// Damping acts half on the velocity before a kick and half on the one after it, so that what is held at rest weighs
-// what it should and what falls freely slows by exactly exp(-damping h): v1 = ((1 - x) v0 + h a) / (1 + x), the
-// impulses of joints and contacts included, with x = tanh(damping h / 2). The opening half kick has the first half of
-// it.
-double braking(double damping, double h) {
-  return damping > 0 ? std::tanh(damping * h / 2) : 0;
+// Damping and drag at the rate d act along with all that pushes during a kick of span t, joints and contacts included,
+// by the exact solution for steady pushes: v1 = exp(-d t) v0 + gain(d t) t a (exponential integration; Certaine 1960).
+// So what is held at rest weighs what it should, what moves freely slows by exactly exp(-d t), and what falls ends at
+// its true speed.
+double gain(double x) {
+  return x > 1e-12 ? -std::expm1(-x) / x : 1;
 }
 
 }  // namespace
@@ -127,6 +94,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
     prime(scene);
   }
   strained_ = touched_ = safe_ = parted_ = false;
+  gatherShapes(scene);
   noteStart(scene);
   for (Assembly* assembly : assemblies) assembly->takeDriveWork();
   const double energyBefore = energy(scene);
@@ -144,21 +112,20 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   return residual_;
 }
 
-RowErrors Island::evaluate(const Scene& scene) {
+void Island::evaluate(const Scene& scene) {
+  for (Assembly* assembly : assemblies) assembly->evaluate(scene.bodies);
+}
+
+RowErrors Island::evaluateWithStops(const Scene& scene, double h, double share) {
+  evaluate(scene);
   RowErrors worst;
   for (Assembly* assembly : assemblies) {
-    const RowErrors e = assembly->evaluate(scene.bodies);
+    if (assembly->catchOvershoot(h)) assembly->evaluate(scene.bodies);
+    const RowErrors e = assembly->residual(h, share);
     if (!(e.linear <= worst.linear)) worst.linear = e.linear;
     if (!(e.angular <= worst.angular)) worst.angular = e.angular;
   }
   return worst;
-}
-
-RowErrors Island::evaluateWithStops(const Scene& scene, double h) {
-  const RowErrors errors = evaluate(scene);
-  bool caught = false;
-  for (Assembly* assembly : assemblies) caught |= assembly->catchOvershoot(h);
-  return caught ? evaluate(scene) : errors;
 }
 
 void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick kick) {
@@ -167,11 +134,14 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.linearResponse = b.inverseMass;
     if (!b.dynamic()) continue;
     updateResponse(b, h, stiffnessShare);
-    b.linearBraking = braking(b.linearDamping, h);
-    b.angularBraking = braking(b.angularDamping, h);
-    if (kick == Kick::opening) continue;
-    b.linearResponse /= 1 + b.linearBraking;
-    b.response /= 1 + b.angularBraking;
+    if (kick == Kick::none) continue;
+    const double time = kick == Kick::full ? h : h / 2;
+    const Drag drag = dragOn(scene.fields, id, b, time);
+    b.linearDecay = b.linearDamping + drag.rate;
+    b.windPull = drag.pull;
+    b.angularDecay = b.angularDamping;
+    b.linearResponse *= gain(b.linearDecay * time);
+    b.response *= gain(b.angularDecay * time);
   }
   const Stopwatch watch(residual_.time.joints);
   for (Assembly* assembly : assemblies) {
@@ -203,53 +173,19 @@ void Island::kick(const Scene& scene, double h, Kick kick) {
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
     if (!b.dynamic()) continue;
-    const double linear = b.linearBraking, angular = b.angularBraking;
-    if (kick != Kick::closing) b.velocity *= 1 - linear, b.spin *= 1 - angular;
-    b.velocity += time * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
-    b.spin += time * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque));
-    if (!scene.fields.empty() || !scene.pushes.empty()) kickBy(scene.fields, scene.pushes, id, b, clock_ - 1e-9, time);
-    if (kick != Kick::opening) b.velocity /= 1 + linear, b.spin /= 1 + angular;
+    Accelerations given;
+    if (!scene.fields.empty() || !scene.pushes.empty())
+      given = drivingAccelerations(scene.fields, scene.pushes, id, b, clock_ - 1e-9);
+    given.linear += b.windPull + b.gravityScale * scene.settings.gravity + b.inverseMass * b.force;
+    given.angular += b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque);
+    b.velocityBefore = b.velocity;
+    b.spanBefore = time;
+    const double linear = b.linearDecay * time, angular = b.angularDecay * time;
+    if (linear > 0) b.velocity *= std::exp(-linear);
+    if (angular > 0) b.spin *= std::exp(-angular);
+    b.velocity += gain(linear) * time * given.linear;
+    b.spin += gain(angular) * time * given.angular;
   }
-}
-
-void Island::findContacts(const Scene& scene, double h, bool closing) {
-  const Stopwatch watch(residual_.time.finding);
-  std::vector<int> used;
-  for (const ContactPair* pair : pairs) {
-    used.push_back(pair->shapeA);
-    if (pair->triangle < 0) used.push_back(pair->shapeB);
-  }
-  std::sort(used.begin(), used.end());
-  used.erase(std::unique(used.begin(), used.end()), used.end());
-  for (int s : used) {
-    const BodyShape& shape = scene.shapes[s];
-    // Fixed shapes are shared between islands and were made ready by the world.
-    if (scene.bodies[shape.body].moves())
-      buildCollider(shape.shape, scene.bodies[shape.body].pose() * shape.pose, scene.colliders[s]);
-  }
-  for (ContactPair* pair : pairs) {
-    const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
-    const double gravityReach = scene.settings.gravity.norm() * h * h;
-    const Collider &ca = scene.colliders[pair->shapeA], &cb = scene.colliders[pair->shapeB];
-    const auto reach = [&](const Body& body, const Collider& c) {
-      if (!body.moves() || c.core.vertices.empty()) return body.velocity.norm();
-      double extent = 0;
-      for (const Vec3& v : c.core.vertices) extent = std::max(extent, (v - body.position).norm());
-      return body.velocity.norm() + body.spin.norm() * (extent + c.core.radius);
-    };
-    const double margin = 2 * h * (reach(a, ca) + reach(b, cb)) + 4 * gravityReach + 1e-5;
-    if (pair->triangle < 0) {
-      collide(ca, cb, margin, pair->manifold);
-    } else {
-      const BodyShape& mesh = scene.shapes[pair->shapeB];
-      collideWithTriangle(ca.core,
-                          {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, margin,
-                          pair->manifold);
-    }
-    if (!closing && !a.jointed && !b.jointed && fliesPast(*pair, a, b, ca, cb, h)) pair->manifold.points.clear();
-  }
-  contacts_.build(pairs, scene.bodies, h, closing);
-  touched_ |= !contacts_.empty();
 }
 
 void Island::steer(const Scene& scene, double h) {
@@ -375,15 +311,16 @@ bool Island::trySubstep(const Scene& scene, double h) {
   RowErrors errors;
   {
     const Stopwatch watch(residual_.time.joints);
-    errors = evaluateWithStops(scene, h);
+    errors = evaluateWithStops(scene, h, share);
   }
-  for (int i = 0; i < kCorrections && !within(errors, kConverged); ++i) {
+  const RowErrors enough = contacts_.empty() ? kConverged : kConvergedInTouch;
+  for (int i = 0; i < kCorrections && !within(errors, enough); ++i) {
     const Stopwatch watch(residual_.time.joints);
     for (BodyId id : bodies) b[id].undrift();
     for (Assembly* assembly : assemblies) assembly->correct(b, h, share);
     drift(scene, h);
     const RowErrors before = errors;
-    errors = evaluateWithStops(scene, h);
+    errors = evaluateWithStops(scene, h, share);
     ++residual_.corrections;
     strained_ |= i >= kEasyCorrections;
     const bool better = errors.linear < kContraction * before.linear || errors.angular < kContraction * before.angular;

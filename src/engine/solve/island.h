@@ -87,6 +87,12 @@ struct JointState {
   double fade = kOffsetFade;   // s, in which a misfit closes to 1/e
 
   bool holds() const { return !open && !reading.parted; }
+  // All that take part: a, b, and what a rope runs over.
+  std::vector<BodyId> bodies() const {
+    std::vector<BodyId> all{def.a, def.b};
+    all.insert(all.end(), geometry.riders.begin(), geometry.riders.end());
+    return all;
+  }
   void visitState(StateArchive& state);
 };
 
@@ -149,12 +155,15 @@ class Island {
   // Forces at the present instant from the balance of accelerations.
   void readPresentLoads(const Scene& scene, double h);
 
-  RowErrors evaluate(const Scene& scene);
-  // The same, with stops held that the substep has run past.
-  RowErrors evaluateWithStops(const Scene& scene, double h);
-  // The part of a substep that a kick is: all of it, or the half that opens or closes a frame.
-  enum class Kick { opening, full, closing };
+  void evaluate(const Scene& scene);
+  // The same, with stops held that the substep has run past; returns how far the rows are from their equations.
+  RowErrors evaluateWithStops(const Scene& scene, double h, double share);
+  // The part of a substep that a kick is: all of it, or the half that opens or closes a frame; none where accelerations
+  // are sought.
+  enum class Kick { opening, full, closing, none };
   void factor(const Scene& scene, double h, double stiffnessShare, Kick kick);
+  // Once a frame: what of this island may touch something.
+  void gatherShapes(const Scene& scene);
   void findContacts(const Scene& scene, double h, bool closing);
   bool wouldBounce(const Scene& scene, double h) const;
   void bounce(const Scene& scene, double h);
@@ -186,6 +195,7 @@ class Island {
   void noteStart(const Scene& scene);
 
   ContactSolver contacts_;
+  std::vector<int> shapes_;                              // that move and may touch something
   std::vector<Start> start_;                             // of each body
   std::vector<std::array<double, kMaxAxes>> startWork_;  // of each node's joint
   double safeEnergy_ = 0;                                // J, that a frame done again may not pass

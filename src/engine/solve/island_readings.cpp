@@ -106,10 +106,10 @@ void Island::readPresentLoads(const Scene& scene, double h) {
     for (BodyId id : bodies) b[id].returnToMark();
   }
   addErrors(-2);
-  // The factor of the closing half kick still stands, but for damping, whose force is known here. Accelerations take
-  // the place of velocities.
-  const auto damped = [&](BodyId id) { return b[id].linearDamping > 0 || b[id].angularDamping > 0; };
-  if (std::any_of(bodies.begin(), bodies.end(), damped)) factor(scene, h, kStiffnessShare, Kick::opening);
+  // The factor of the closing half kick still stands, but for damping and drag, whose forces are known here.
+  // Accelerations take the place of velocities.
+  const auto slowed = [&](BodyId id) { return b[id].linearDecay > 0 || b[id].angularDecay > 0; };
+  if (std::any_of(bodies.begin(), bodies.end(), slowed)) factor(scene, h, kStiffnessShare, Kick::none);
   for (BodyId id : bodies) {
     if (b[id].dynamic()) {
       const Accelerations given = accelerationsBy(scene.fields, scene.pushes, id, b[id], clock_ - 1e-9);

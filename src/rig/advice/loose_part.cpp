@@ -11,7 +11,8 @@ namespace calm::rig {
 
 void findLoosePart(const Rig& rig, std::vector<Finding>& found) {
   std::set<Id> held;
-  for (const Joint& j : rig.joints) held.insert(j.a.part), held.insert(j.b.part);
+  for (const Joint& j : rig.joints)
+    for (const Id id : j.parts()) held.insert(id);
   for (const Part& p : rig.parts) {
     if (p.role != Role::dynamic || held.count(p.id) || rig.joints.empty()) continue;
     const Part* nearest = nullptr;

@@ -66,10 +66,19 @@ void readAxes(const Node& n, Joint& j) {
   }
 }
 
-void readRoute(const Node& n, Joint& j) {
+void readRoute(const Node& n, const PartIndex& index, Joint& j) {
   for (const Node& p : n.list()) {
-    p.object({"on", "at_m"});
+    p.object({"on", "part", "at_m"});
     RoutePoint point;
+    if (p.has("part")) {
+      if (p.has("on")) p.fail("a point of a route has on or part, not both");
+      point.part = index.read(p.at("part"));
+      point.on = point.part == j.a.part   ? RouteOn::a
+                 : point.part == j.b.part ? RouteOn::b
+                 : point.part == kNone    ? RouteOn::world
+                                          : RouteOn::part;
+      if (point.on != RouteOn::part) point.part = kNone;
+    }
     if (p.has("on")) point.on = p.at("on").word(kRouteWords, "place");
     point.at = p.at("at_m").vector();
     j.form.route.push_back(point);
@@ -153,7 +162,7 @@ Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index) {
     if (cone.size() != 2) n.at("cone_rad").fail("expected two angles: about across, and about the third axis");
     j.form.coneY = cone[0], j.form.coneZ = cone[1];
   }
-  if (n.has("route")) readRoute(n.at("route"), j);
+  if (n.has("route")) readRoute(n.at("route"), index, j);
   completeAtRest(n, rig, j);
   if (n.has("break_force_N")) j.breakForce = n.at("break_force_N").number();
   if (n.has("break_torque_Nm")) j.breakTorque = n.at("break_torque_Nm").number();
@@ -183,6 +192,10 @@ Json writeJoint(const Joint& j) {
   if (j.form.lead != standard.form.lead) json["lead_m"] = j.form.lead;
   if (j.form.coneY > 0 || j.form.coneZ > 0) json["cone_rad"] = {j.form.coneY, j.form.coneZ};
   for (const RoutePoint& p : j.form.route) {
+    if (p.on == RouteOn::part) {
+      json["route"].push_back({{"part", p.part}, {"at_m", list(p.at)}});
+      continue;
+    }
     const auto* const on =
         std::find_if(kRouteWords.begin(), kRouteWords.end(), [&](const auto& w) { return w.first == p.on; });
     json["route"].push_back({{"on", on->second}, {"at_m", list(p.at)}});

@@ -1,0 +1,212 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Where an island's parts touch, substep by substep.
+#include <algorithm>
+#include <cmath>
+
+#include "engine/solve/island.h"
+
+namespace calm {
+
+namespace {
+
+// Faces that lie on each other keep their manifold through a frame while they move against each other by less than
+// this, m or share of their size: their points go with them, exactly but for the edges that they slide along.
+constexpr double kKeptSlide = 1e-3, kKeptShare = 0.01;
+// What is further from touching than this share of its travel meets as it will be at the instant of touch.
+constexpr double kNearTouch = 1e-5;  // m
+
+// How far any point of b may have moved as seen from a since the pair was looked at.
+double movedSince(const ContactPair::Kept& kept, const Body& a, const Body& b) {
+  const Vec3 place = a.axes.transpose() * (b.position - a.position);
+  const Mat3 turn = a.axes.transpose() * b.axes;
+  // An angle t changes a rotation matrix by sqrt(2) t in the Frobenius norm.
+  const double angle = (turn - kept.turn).norm() * std::sqrt(0.5);
+  return (place - kept.place).norm() + angle * kept.extent;
+}
+
+// Whether two convex shapes whose bodies nothing holds pass each other within the step without touching, although the
+// planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
+bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Collider& ca, const Collider& cb,
+               double h) {
+  if (pair.triangle >= 0 || ca.halfSpace || cb.halfSpace) return false;
+  const double gap = pair.manifold.leastGap();
+  const Vec3 relative = b.velocity - a.velocity;
+  // What is near compared to how far it moves may be pushed in by others; only true passers-by are let go.
+  const double travel = relative.norm() * h;
+  if (gap < 0.05 * travel + 1e-4 || a.spin.norm() * h > 0.1 || b.spin.norm() * h > 0.1) return false;
+  const double turning = a.spin.norm() * ca.extent + b.spin.norm() * cb.extent;
+  const double fastest = relative.norm() + turning;
+  ConvexCore moved = cb.core;
+  double time = 0;
+  for (int i = 0; i < 30; ++i) {
+    const ClosestPoints closest = closestPoints(ca.core, moved);
+    // Turning is not followed but counted as nearness.
+    const double distance = closest.distance - ca.core.radius - cb.core.radius - turning * h;
+    if (distance < 0.01 * gap) return false;
+    const double dt = distance / fastest;
+    time += dt;
+    if (time >= h) return true;
+    for (Vec3& v : moved.vertices) v += relative * dt;
+    moved.center += relative * dt;
+  }
+  return false;
+}
+
+// How far a collider reaches from its body's centre of mass.
+double extentOf(const Collider& c, const Body& body) {
+  double furthest = 0;
+  for (const Vec3& v : c.core.vertices) furthest = std::max(furthest, (v - body.position).norm());
+  return furthest + c.core.radius;
+}
+
+Pose poseAfter(const Body& body, double time) {
+  return {body.position + time * body.velocity, (rotationFromVector(time * body.spin) * body.orientation).normalized()};
+}
+
+// How fast the two bodies part at a point of the manifold, along its normal, m/s.
+double partingSpeed(const Manifold& m, const Vec3& at, const Body& a, const Body& b) {
+  const Vec3 onA = at - a.position - m.touchTime * a.velocity, onB = at - b.position - m.touchTime * b.velocity;
+  return m.normal.dot(b.velocityAt(onB) - a.velocityAt(onA));
+}
+
+// Where round things that will meet within the step touch depends on where they are then: follows their present motion
+// to that instant and takes normal and points of it. A gap becomes what the points have left to go at their present
+// speeds along the new normal.
+void lookAtTouch(ContactPair& pair, const Body& a, const Body& b, const BodyShape& shapeA, const BodyShape& shapeB,
+                 double margin, double h) {
+  Manifold& m = pair.manifold;
+  if (m.points.size() != 1 || m.points[0].gap < kNearTouch) return;
+  constexpr int kRounds = 4;
+  Collider ca, cb;
+  Manifold next = m;
+  double time = 0;
+  for (int i = 0; i < kRounds; ++i) {
+    const ManifoldPoint& p = next.points[0];
+    const double speed = partingSpeed(next, p.position, a, b);
+    if (speed >= 0) return;  // they pass each other
+    const double later = time - p.gap / speed;
+    if (later > h) return;
+    if (std::abs(later - time) * -speed < 1e-9) break;
+    time = std::max(0.0, later);
+    buildCollider(shapeA.shape, poseAfter(a, time) * shapeA.pose, ca);
+    buildCollider(shapeB.shape, poseAfter(b, time) * shapeB.pose, cb);
+    collide(ca, cb, margin, next);
+    if (next.points.size() != 1) return;
+    next.touchTime = time;
+  }
+  next.points[0].gap -= time * partingSpeed(next, next.points[0].position, a, b);
+  next.points[0].id = m.points[0].id;
+  m = next;
+}
+
+}  // namespace
+
+// What is between two bodies, so that it can follow them while they hardly move against each other.
+void ContactPair::keep(const Body& a, const Body& b, double reach, double slide, double extent) {
+  kept.reach = reach;
+  kept.slide = manifold.points.empty() ? reach : slide;
+  kept.extent = extent;
+  kept.place = a.axes.transpose() * (b.position - a.position);
+  kept.turn = a.axes.transpose() * b.axes;
+  kept.known = manifold.points.empty() || manifold.normalOn != Manifold::Owner::neither;
+  kept.points.clear();
+  if (!kept.known || manifold.points.empty()) return;
+  const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
+  kept.normal = owner.axes.transpose() * manifold.normal;
+  for (const ManifoldPoint& p : manifold.points) {
+    const Vec3 half = manifold.normal * (p.gap / 2);
+    kept.points.push_back({a.axes.transpose() * (p.position - half - a.position),
+                           b.axes.transpose() * (p.position + half - b.position), p.id});
+  }
+}
+
+bool ContactPair::follow(const Body& a, const Body& b, double margin) {
+  if (!kept.known) return false;
+  const double moved = movedSince(kept, a, b);
+  if (moved > std::min(kept.slide, kept.reach - margin)) return false;
+  manifold.points.clear();
+  if (kept.points.empty()) return true;
+  const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
+  manifold.normal = owner.axes * kept.normal;
+  for (const Kept::Point& k : kept.points) {
+    const Vec3 onA = a.position + a.axes * k.onA, onB = b.position + b.axes * k.onB;
+    const double gap = (onB - onA).dot(manifold.normal);
+    // Midway along the normal, as seen from the body that does not own it.
+    const Vec3 at = manifold.normalOn == Manifold::Owner::a ? Vec3(onB - manifold.normal * (gap / 2))
+                                                            : Vec3(onA + manifold.normal * (gap / 2));
+    if (gap < margin) manifold.points.push_back({at, gap, k.id});
+  }
+  return true;
+}
+
+void Island::gatherShapes(const Scene& scene) {
+  shapes_.clear();
+  for (ContactPair* pair : pairs) {
+    shapes_.push_back(pair->shapeA);
+    if (pair->triangle < 0) shapes_.push_back(pair->shapeB);
+    pair->kept.known = false;
+  }
+  std::sort(shapes_.begin(), shapes_.end());
+  shapes_.erase(std::unique(shapes_.begin(), shapes_.end()), shapes_.end());
+  // Fixed shapes are shared between islands and were made ready by the world.
+  const auto fixed = [&](int s) { return !scene.bodies[scene.shapes[s].body].moves(); };
+  shapes_.erase(std::remove_if(shapes_.begin(), shapes_.end(), fixed), shapes_.end());
+  for (int s : shapes_) {
+    Collider& c = scene.colliders[s];
+    const Body& body = scene.bodies[scene.shapes[s].body];
+    buildCollider(scene.shapes[s].shape, body.pose() * scene.shapes[s].pose, c);
+    c.extent = extentOf(c, body);
+  }
+}
+
+void Island::findContacts(const Scene& scene, double h, bool closing) {
+  const Stopwatch watch(residual_.time.finding);
+  for (int s : shapes_) scene.colliders[s].ready = false;
+  const auto ready = [&](int s) -> const Collider& {
+    Collider& c = scene.colliders[s];
+    const Body& body = scene.bodies[scene.shapes[s].body];
+    if (!body.moves() || c.ready) return c;
+    buildCollider(scene.shapes[s].shape, body.pose() * scene.shapes[s].pose, c);
+    c.ready = true;
+    return c;
+  };
+  const double gravityReach = scene.settings.gravity.norm() * h * h;
+  const auto reach = [&](const Body& body, int shape) {
+    return body.velocity.norm() + body.spin.norm() * scene.colliders[shape].extent;
+  };
+  for (ContactPair* pair : pairs) {
+    const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
+    const bool onMesh = pair->triangle >= 0;
+    const double speed = reach(a, pair->shapeA) + (onMesh ? b.velocity.norm() : reach(b, pair->shapeB));
+    const double margin = 2 * h * speed + 4 * gravityReach + 1e-5;
+    if (onMesh) {
+      const BodyShape& mesh = scene.shapes[pair->shapeB];
+      collideWithTriangle(ready(pair->shapeA).core,
+                          {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, margin,
+                          pair->manifold);
+      pair->keepNames(a);
+      continue;
+    }
+    if (!pair->follow(a, b, margin)) {
+      const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
+      const double slide = std::min(kKeptSlide, kKeptShare * std::max(ca.extent, cb.extent));
+      collide(ca, cb, margin + slide, pair->manifold);
+      pair->keepNames(a);
+      // Empty: as far apart as the test has seen; else as far as the points may slide.
+      const double room = pair->manifold.points.empty() ? pair->manifold.clearance : margin + slide;
+      pair->keep(a, b, room, slide, extentOf(cb, b));
+      pair->kept.known &= !ca.halfSpace && !cb.halfSpace;
+      pair->manifold.dropBeyond(margin);
+    }
+    if (pair->manifold.points.empty() || closing || pair->manifold.leastGap() < kNearTouch) continue;
+    const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
+    if (!a.jointed && !b.jointed && fliesPast(*pair, a, b, ca, cb, h))
+      pair->manifold.points.clear();
+    else
+      lookAtTouch(*pair, a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin, h);
+  }
+  contacts_.build(pairs, scene.bodies, h, closing);
+  touched_ |= !contacts_.empty();
+}
+
+}  // namespace calm
