@@ -5,33 +5,12 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numeric>
 #include <utility>
 
+#include "engine/math/groups.h"
 #include "engine/shape/mesh.h"
 
 namespace calm {
-
-namespace {
-
-// Disjoint sets over body ids.
-class Groups {
- public:
-  explicit Groups(std::size_t count) : parent_(count) { std::iota(parent_.begin(), parent_.end(), 0); }
-  int root(int i) {
-    while (parent_[i] != i) i = parent_[i] = parent_[parent_[i]];
-    return i;
-  }
-  void join(int i, int j) {
-    i = root(i), j = root(j);
-    parent_[std::max(i, j)] = std::min(i, j);
-  }
-
- private:
-  std::vector<int> parent_;
-};
-
-}  // namespace
 
 void World::buildAssemblies() {
   Groups groups(bodies_.size());
@@ -57,11 +36,15 @@ void World::buildAssemblies() {
   for (Body& b : bodies_) {
     b.untouchedAxis.setZero();
     b.jointed = false;
+    b.assembly = -1;
   }
   for (const auto& [group, list] : members) {
     assemblies_.emplace_back(list, bodies_);
     assemblies_.back().markUntouchedAxes(bodies_);
-    for (BodyId id : assemblies_.back().dynamicBodies()) bodies_[id].jointed = true;
+    for (BodyId id : assemblies_.back().dynamicBodies()) {
+      bodies_[id].jointed = true;
+      bodies_[id].assembly = static_cast<int>(assemblies_.size()) - 1;
+    }
   }
   jointsChanged_ = false;
 }
@@ -125,6 +108,7 @@ void World::addPair(int shapeA, int shapeB, int triangle, std::map<std::array<in
   pair.shapeA = shapeA, pair.shapeB = shapeB, pair.triangle = triangle;
   pair.friction = std::sqrt(a.friction * b.friction);
   pair.restitution = std::max(a.restitution, b.restitution);
+  pair.fromTheStart = frames_ == 0 && !meeting_.count(std::minmax(a.body, b.body));
   if (const auto found = materials_.find(std::minmax(a.material, b.material)); found != materials_.end()) {
     pair.friction = found->second.friction;
     pair.restitution = found->second.restitution;

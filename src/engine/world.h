@@ -219,6 +219,7 @@ class World {
   std::vector<Push> pushes_;
   std::map<std::array<int, 3>, ContactPair> pairs_;  // by shapes and triangle
   std::set<std::pair<BodyId, BodyId>> quiet_;        // joined neighbours that do not collide
+  std::set<std::pair<BodyId, BodyId>> meeting_;      // and those that were asked to
   BoxTree tree_;                                     // of the shapes that have bounds
   std::vector<int> leaves_;                          // of each shape; -1: unbounded
   struct Between {

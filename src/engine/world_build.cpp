@@ -122,6 +122,7 @@ JointId World::addJoint(const JointDef& def) {
   joints_.push_back(state);
   readAxes(joints_.back());
   joints_.back().open = !def.made;
+  if (def.neighboursCollide) meeting_.insert(std::minmax(def.a, def.b));
   if (!def.neighboursCollide && def.made) quiet_.insert(std::minmax(def.a, def.b));
   jointsChanged_ = true;
   for (const BodyId id : state.bodies()) wake(id);

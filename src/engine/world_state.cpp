@@ -25,7 +25,7 @@ void JointState::visitState(StateArchive& state) {
 
 void Body::visitState(StateArchive& state) {
   state(role, inverseMass, jointed, asleep, collides, restTime, position, orientation, axes, velocity, spin, kickedSpin,
-        momentum, momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis, velocityBefore,
+        momentum, momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis, assembly, velocityBefore,
         spanBefore);
 }
 
@@ -38,8 +38,8 @@ void ContactImpulse::visitState(StateArchive& state) {
 }
 
 void ContactPair::visitState(StateArchive& state) {
-  state(bodyA, bodyB, shapeA, shapeB, triangle, friction, restitution, manifold.normal, manifold.points, last,
-        frameImpulse, frameMoment);
+  state(bodyA, bodyB, shapeA, shapeB, triangle, friction, restitution, fromTheStart, interlaced, manifold.normal,
+        manifold.points, last, frameImpulse, frameMoment);
 }
 
 // Topology and sizes follow from the joints.

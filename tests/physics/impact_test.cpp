@@ -27,17 +27,18 @@ TEST_P(ObliqueImpact, ActsAlongTheLineOfCentresAtTouch) {
   BodyDef first = smooth(tangible(Sphere{0.1}, 1), e);
   first.velocity = Vec3(speed, 0, 0);
   const BodyId a = world.addBody(first), b = world.addBody(smooth(tangible(Sphere{0.1}, 3, {{1, 0.1, 0}}), e));
-  for (int i = 0; i < 60; ++i) world.step();
+  for (int i = 0; i < 60 * std::max(1.0, 2 / speed); ++i) world.step();
   const Vec3 n(std::sqrt(0.75), 0.5, 0);
   const double impulse = (1 + e) * speed * n.x() / (1 + 1.0 / 3);
   const double error = std::max((world.state(a).velocity - (Vec3(speed, 0, 0) - impulse * n)).norm(),
                                 (world.state(b).velocity - impulse / 3 * n).norm()) /
                        speed;
-  report("oblique impact, restitution " + std::to_string(e), error, 1e-6, "of the speed");
-  EXPECT_LE(error, 1e-6);
+  // What is within 10 um counts as touching: as much over the distance of the centres.
+  report("oblique impact, restitution " + std::to_string(e), error, 5e-5, "of the speed");
+  EXPECT_LE(error, 5e-5);
 }
 INSTANTIATE_TEST_SUITE_P(Cases, ObliqueImpact,
-                         testing::Values(Impact{1, 2}, Impact{0.5, 2}, Impact{0, 2}, Impact{1, 30}));
+                         testing::Values(Impact{1, 2}, Impact{0.5, 2}, Impact{0, 2}, Impact{1, 30}, Impact{1, 0.02}));
 
 // A smooth ball strikes a rod off its centre: the impulse is (1 + e) u / (1/m + 1/M + d^2/I) where the rod is free, and
 // (1 + e) u / (1/m + D^2/Iend) where it is hinged at its end.
@@ -76,6 +77,32 @@ TEST(Impact, SpinTurnsIntoTravel) {
   const BodyId ball = world.addBody(def);
   for (int i = 0; i < 36; ++i) world.step();
   EXPECT_NEAR(world.state(ball).velocity.x(), -40 * 0.1 / (1 + 1 / 0.4), 1e-5);
+}
+
+// A weight on a rail falls on the rail's stop, again and again: the bouncing ball of the books, met at the instant of
+// touch and not at the next step.
+TEST(Impact, BouncesOnAStopAtTheInstantOfTouch) {
+  const double e = 0.8, depth = 0.9963;
+  World world;
+  const BodyId weight = world.addBody(solid(Sphere{0.1}, 1));
+  JointDef rail = joint(JointType::slider, kWorld, Vec3::Zero(), weight, Vec3::Zero());
+  rail.frameA.rotation = rail.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+  rail.axes[0].low = -depth, rail.axes[0].restitution = e;
+  world.addJoint(rail);
+  double touch = std::sqrt(2 * depth / kGravity), speed = 0, worst = 0;
+  for (int i = 0; i < 120; ++i) {
+    world.step();
+    while (world.time() > touch + (speed > 0 ? 2 * speed / kGravity : 0)) {
+      if (speed > 0) touch += 2 * speed / kGravity;
+      speed = (speed > 0 ? speed : std::sqrt(2 * kGravity * depth)) * e;
+    }
+    const double since = world.time() - touch;
+    const double at =
+        speed > 0 ? -depth + speed * since - kGravity * since * since / 2 : -kGravity * world.time() * world.time() / 2;
+    worst = std::max(worst, std::abs(world.state(weight).pose.position.y() - at));
+  }
+  report("weight bouncing on a stop, path over 2 s", worst * 1e3, 1, "mm");
+  EXPECT_LE(worst, 1e-3);
 }
 
 // What lies on the end of a cylinder far from its axis lies there, however flat the cylinder is.

@@ -124,5 +124,36 @@ TEST(RedundantFourBar, SharesItsLoadAlikeAtAnyCompliance) {
         << "three equal pins under the middle of the load carry a third each";
 }
 
+// Two bars from a wall to one pin, with a weight on it: the level one is pushed with W, the sloping one pulled with
+// W sqrt(2). The bars lie in each other at the pin, which is not to count as a touch.
+TEST(Truss, CarriesByStaticsWhereItsBarsOverlapAtThePin) {
+  const double weight = 1000;
+  World world;
+  const auto bar = [&](const Vec3& from, const Vec3& to) {
+    const Quat along = Quat::FromTwoVectors(Vec3::UnitX(), to - from);
+    return world.addBody(tangible(Box{{(to - from).norm(), 0.02, 0.02}}, 0.01, {(from + to) / 2, along}));
+  };
+  const Vec3 foot(0, 0, 0), top(0, 1, 0), pin(1, 0, 0);
+  const BodyId level = bar(foot, pin), slope = bar(top, pin);
+  BodyDef load = tangible(Sphere{0.05}, weight / kGravity, {pin});
+  const BodyId stone = world.addBody(load);
+  const auto tie = [&](BodyId a, BodyId b, const Vec3& at) {
+    JointDef def;
+    def.type = JointType::ball;
+    def.a = a, def.b = b;
+    def.frameA.position = world.state(a).pose.applyInverse(at);
+    def.frameB.position = world.state(b).pose.applyInverse(at);
+    return world.addJoint(def);
+  };
+  const JointId pushed = tie(kWorld, level, foot), pulled = tie(kWorld, slope, top);
+  tie(level, stone, pin), tie(slope, stone, pin);
+  for (int i = 0; i < 60; ++i) world.step();
+  const double push = world.reading(pushed).force.norm(), pull = world.reading(pulled).force.norm();
+  report("truss: forces in its bars", std::max(std::abs(push / weight - 1), std::abs(pull / weight - std::sqrt(2))),
+         1e-3, "of the weight");
+  EXPECT_NEAR(push, weight, 1e-3 * weight);
+  EXPECT_NEAR(pull, std::sqrt(2) * weight, 1e-3 * weight);
+}
+
 }  // namespace
 }  // namespace calm::physics

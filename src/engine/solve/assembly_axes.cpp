@@ -323,6 +323,7 @@ bool Assembly::wouldStrikeStops(const std::vector<Body>& bodies, double h) const
 bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h) {
   if (!wouldStrikeStops(bodies, h)) return false;
   const std::vector<State> states = state_;
+  double after = h;  // s, until the first touch
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
@@ -333,10 +334,28 @@ bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h) {
       // What is at rest in a stop stays there; drives and springs have no time to push.
       const bool rests = states[row] >= State::atLow;
       state_[row] = strikes || rests ? State::atHigh : State::set;
-      if (strikes) target_[row] = -axis_[row].def.restitution * rate;
+      if (!strikes) continue;
+      const AxisDef& def = axis_[row].def;
+      const double at = rows_[n.memory + r], gap = rate > 0 ? def.high - at : at - def.low;
+      const double touch = std::max(gap, 0.0) / std::abs(rate);
+      after = std::min(after, touch);
+      // What the rate gains until then, if it goes on as over the closing half kick.
+      const bool steady = std::abs(rate - rateAtRest_[row]) <= 1e-9 * std::abs(rate);
+      const double gained = steady ? touch * (rate - rateBefore_[row]) / (h / 2) : 0;
+      target_[row] = -def.restitution * (rate + gained) - gained;
     }
+  std::vector<std::pair<Vec3, Vec3>> before;
+  for (const BodyId id : dynamicBodies_) before.emplace_back(bodies[id].velocity, bodies[id].spin);
   build(h);
   relax(bodies);
+  // The bodies go on as they came until they touch, and only then back: they are put where the new velocities come
+  // from.
+  for (std::size_t i = 0; i < dynamicBodies_.size(); ++i) {
+    Body& b = bodies[dynamicBodies_[i]];
+    b.position += after * (before[i].first - b.velocity);
+    b.orientation = (rotationFromVector(after * (before[i].second - b.spin)) * b.orientation).normalized();
+    b.axes = b.orientation.toRotationMatrix();
+  }
   state_ = states;
   build(h);
   return true;

@@ -24,6 +24,7 @@ struct Body {
   double linearDamping = 0, angularDamping = 0;  // 1/s
   double gravityScale = 1;
   bool jointed = false;                  // some joint holds it
+  int assembly = -1;                     // in which of the world's assemblies it then is
   bool asleep = false;                   // at rest, and not computed
   double restTime = 0;                   // s, since when it rests
   bool collides = true;                  // its shapes touch others

@@ -84,7 +84,7 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, int sweeps, double
   gradient_ = beta_ = 0;
   double change = 0;
   for (int i = 0; i < sweeps; ++i) {
-    change = sweepOn();
+    change = sweepOn(all());
     if (i == 0) enough = std::max(enough, reduction * change);
     if (change < enough) break;
   }

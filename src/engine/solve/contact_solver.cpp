@@ -5,6 +5,8 @@
 #include <cmath>
 #include <map>
 
+#include "engine/math/groups.h"
+
 namespace calm {
 
 namespace {
@@ -15,8 +17,9 @@ constexpr double kPushSpeed = 1;  // m/s
 // Normal compliance over h^2, as a fraction of the contact's mobility: micrometres under any load that gravity makes,
 // and it gives redundant contacts one answer.
 constexpr double kSoftness = 0.003;
-// Slower impacts do not bounce; below it, gravity's own change of speed over a substep decides.
-constexpr double kBounceSpeed = 0.05;  // m/s
+// Impacts do not bounce that are slower than so many times gravity's own change of speed over a substep, or than the
+// least speed: they are what rests.
+constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 
 double approach(const ContactSolver::Point& p, const Body& a, const Body& b) {
   return p.directions.col(0).dot(b.velocityAt(p.armB) - a.velocityAt(p.armA));
@@ -69,20 +72,57 @@ void ContactPair::keepNames(const Body& a) {
     }
 }
 
-void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double h,
-                          bool closing) {
-  points_.clear();
+// The pairs that touch, those of one set of bodies after those of another; notes the sets' ranges, but for their ends.
+std::vector<ContactPair*> ContactSolver::inOrder(const std::vector<ContactPair*>& pairs,
+                                                 const std::vector<Body>& bodies) {
+  std::vector<ContactPair*> touching;
+  for (ContactPair* pair : pairs)
+    if (!pair->manifold.points.empty()) touching.push_back(pair);
   touched_.clear();
+  const auto place = [&](int id) {
+    if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
+    return placeOf_[id];
+  };
+  Groups groups(2 * touching.size());
+  for (const ContactPair* pair : touching) {
+    const int a = place(pair->bodyA), b = place(pair->bodyB);
+    if (bodies[pair->bodyA].dynamic() && bodies[pair->bodyB].dynamic()) groups.join(a, b);
+  }
+  const auto groupOf = [&](const ContactPair* pair) {
+    return groups.root(placeOf_[bodies[pair->bodyA].dynamic() ? pair->bodyA : pair->bodyB]);
+  };
+  std::stable_sort(touching.begin(), touching.end(),
+                   [&](const ContactPair* x, const ContactPair* y) { return groupOf(x) < groupOf(y); });
+  for (std::size_t i = 0; i < touching.size(); ++i)
+    touching[i]->startsSet = i == 0 || groupOf(touching[i]) != groupOf(touching[i - 1]);
+  for (const int id : touched_) placeOf_[id] = -1;
+  touched_.clear();
+  return touching;
+}
+
+void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, const Vec3& gravity,
+                          double h, bool closing) {
+  points_.clear();
+  ranges_.clear();
   placeOf_.resize(bodies.size(), -1);
   gradient_ = beta_ = 0;
   closing_ = closing;
+  slowest_ = std::max(kBounceShare * gravity.norm() * h, kLeastBounce);
   coupled_ = false;
   const auto place = [&](int id) {
     if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
     return placeOf_[id];
   };
-  for (ContactPair* pair : pairs) {
-    if (pair->manifold.points.empty()) continue;
+  const auto closeRange = [&] {
+    if (ranges_.empty()) return;
+    ranges_.back().endPoint = size();
+    ranges_.back().endMotion = static_cast<int>(touched_.size());
+  };
+  for (ContactPair* pair : inOrder(pairs, bodies)) {
+    if (pair->startsSet) {
+      closeRange();
+      ranges_.push_back({size(), size(), static_cast<int>(touched_.size()), 0});
+    }
     const Body &a = bodies[pair->bodyA], &b = bodies[pair->bodyB];
     const Vec3 n = pair->manifold.normal;
     const Vec3 t1 = anyPerpendicular(n), t2 = n.cross(t1);
@@ -134,6 +174,7 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
       points_.push_back(p);
     }
   }
+  closeRange();
   motions_.clear();
   for (const int id : touched_) {
     placeOf_[id] = -1;
@@ -167,7 +208,7 @@ void ContactSolver::pushBodies(const Point& p, const Vec3& impulse, std::vector<
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
   return std::any_of(points_.begin(), points_.end(), [&](const Point& p) {
     const double v = approach(p, bodies[p.a], bodies[p.b]);
-    return p.bounces && v < -kBounceSpeed && p.gap + h * v < 0;
+    return p.bounces && v < -slowest_ && p.gap + h * v < 0;
   });
 }
 
@@ -190,7 +231,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     for (const Point& p : points_) {
       const Body &a = bodies[p.a], &b = bodies[p.b];
       const double v = approach(p, a, b);
-      if (!p.bounces || v > -kBounceSpeed || p.gap + h * v >= 0) continue;
+      if (!p.bounces || v > -slowest_ || p.gap + h * v >= 0) continue;
       fastest = std::max(fastest, -v);
       struck.push_back(p);
       Point& s = struck.back();
@@ -208,7 +249,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     bounced = true;
     for (int sweep = 0; sweep < kSweeps; ++sweep) {
       load(bodies);
-      const double largest = sweepPoints(struck);
+      const double largest = sweepPoints(struck, 0, static_cast<int>(struck.size()));
       unload(bodies);
       solveJoints();
       if (largest < kSettled * fastest) break;
@@ -252,9 +293,10 @@ inline double ContactSolver::sweepPoint(Point& p) {
                    p.tangents(1, 1) * std::abs(change[2])});
 }
 
-double ContactSolver::sweepPoints(std::vector<Point>& points) {
+double ContactSolver::sweepPoints(std::vector<Point>& points, int from, int to) {
   double largest = 0, gradient = 0;
-  for (Point& p : points) {
+  for (int i = from; i < to; ++i) {
+    Point& p = points[i];
     largest = std::max(largest, sweepPoint(p));
     gradient += p.change.squaredNorm() * p.mobility[0];
   }
@@ -265,9 +307,26 @@ double ContactSolver::sweepPoints(std::vector<Point>& points) {
 
 double ContactSolver::sweep(std::vector<Body>& bodies) {
   load(bodies);
-  const double largest = sweepOn();
+  const double largest = sweepOn(all());
   unload(bodies);
   return largest;
+}
+
+double ContactSolver::relaxApart(std::vector<Body>& bodies, int sweeps, double enough, double reduction) {
+  load(bodies);
+  double worst = 0;
+  for (const Range& range : ranges_) {
+    gradient_ = beta_ = 0;
+    double limit = enough, change = 0;
+    for (int i = 0; i < sweeps; ++i) {
+      change = sweepOn(range);
+      if (change < limit) break;
+      if (i == 0) limit = std::max(limit, reduction * change);
+    }
+    worst = std::max(worst, change);
+  }
+  unload(bodies);
+  return worst;
 }
 
 void ContactSolver::setMobility(Point& p, const Mat3& mobility) {
@@ -280,7 +339,7 @@ void ContactSolver::setMobility(Point& p, const Mat3& mobility) {
 }
 
 // On along the direction of the last sweeps, in impulses and in the velocities that these give.
-void ContactSolver::extrapolate() {
+void ContactSolver::extrapolate(const Range& range) {
   if (gradient_ == 0) return;  // nothing to follow yet
   const double share = beta_ > 1 ? 0 : beta_;
   const auto advance = [&](auto& value, auto& heading, const auto& swept) {
@@ -288,21 +347,27 @@ void ContactSolver::extrapolate() {
     value += share * heading;
     heading = (share * heading + swept).eval();
   };
-  for (Point& p : points_) advance(p.impulse, p.direction, p.change);
+  for (int i = range.firstPoint; i < range.endPoint; ++i)
+    advance(points_[i].impulse, points_[i].direction, points_[i].change);
   if (coupled_) return advance(speeds_, headingSpeeds_, sweptSpeeds_);
-  for (Motion& m : motions_) {
+  for (int i = range.firstMotion; i < range.endMotion; ++i) {
+    Motion& m = motions_[i];
     advance(m.velocity, m.headingVelocity, m.sweptVelocity);
     advance(m.spin, m.headingSpin, m.sweptSpin);
   }
 }
 
-double ContactSolver::sweepOn() {
-  extrapolate();
-  sweptSpeeds_ = speeds_;
-  for (Motion& m : motions_) m.sweptVelocity = m.velocity, m.sweptSpin = m.spin;
-  const double largest = sweepPoints(points_);
-  sweptSpeeds_ = speeds_ - sweptSpeeds_;
-  for (Motion& m : motions_) {
+double ContactSolver::sweepOn(const Range& range) {
+  extrapolate(range);
+  if (coupled_) sweptSpeeds_ = speeds_;
+  for (int i = range.firstMotion; i < range.endMotion; ++i) {
+    Motion& m = motions_[i];
+    m.sweptVelocity = m.velocity, m.sweptSpin = m.spin;
+  }
+  const double largest = sweepPoints(points_, range.firstPoint, range.endPoint);
+  if (coupled_) sweptSpeeds_ = speeds_ - sweptSpeeds_;
+  for (int i = range.firstMotion; i < range.endMotion; ++i) {
+    Motion& m = motions_[i];
     m.sweptVelocity = m.velocity - m.sweptVelocity;
     m.sweptSpin = m.spin - m.sweptSpin;
   }

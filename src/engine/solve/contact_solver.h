@@ -29,6 +29,10 @@ struct ContactPair {
   int shapeA, shapeB;  // colliders
   int triangle = -1;   // of shape B, where that is a mesh
   double friction, restitution;
+  bool fromTheStart = false;  // has not been looked at yet, in the world's first frame
+  // Two parts of one assembly that were put into each other, as bars are where a pin holds them: they do not touch
+  // until they have come apart.
+  bool interlaced = false;
   Manifold manifold;
   std::vector<ContactImpulse> last;
   // As it was when the shapes were last looked at in this frame, for follow(). In the bodies' principal frames.
@@ -54,6 +58,9 @@ struct ContactPair {
   void keepNames(const Body& a);
   // Notes the manifold and how the bodies stand, for follow().
   void keep(const Body& a, const Body& b, double reach, double slide, double extent);
+  // Forgets the manifold while the two are interlaced.
+  void passInterlaced(const Body& a, const Body& b, double size);
+  bool startsSet = false;  // in the solver's order, the first of bodies that hang together
   // Moves the manifold along with the bodies; false if they have moved too much against each other for that.
   bool follow(const Body& a, const Body& b, double margin);
 };
@@ -64,7 +71,8 @@ class ContactSolver {
  public:
   // Takes the manifolds of the pairs at the present poses. `approach` velocities are the bodies' present ones, from
   // before the kick. With `closing`, only contacts that pushed in the last substep take part, and none bounces.
-  void build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double h, bool closing);
+  void build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, const Vec3& gravity, double h,
+             bool closing);
   bool empty() const { return points_.empty(); }
   // Whether bodies with restitution would meet within the substep h.
   bool wouldBounce(const std::vector<Body>& bodies, double h) const;
@@ -76,6 +84,10 @@ class ContactSolver {
   bool bounce(std::vector<Body>& bodies, double h, const Vec3& gravity, const std::function<void()>& solveJoints);
   // Applies the last forces over `time`.
   void warmStart(std::vector<Body>& bodies, double time);
+  // Sweeps over each set of bodies that hang together by touches, by itself, until its largest change is below `enough`
+  // or, after the first, below `reduction` of the first one's. For islands without joints, whose sets know nothing of
+  // each other. Returns the largest last change.
+  double relaxApart(std::vector<Body>& bodies, int sweeps, double enough, double reduction);
   // One sweep over all points; returns the largest change of a contact velocity, m/s. Sweeps are strung together by the
   // non-smooth non-linear conjugate gradient method (Silcowitz-Hansen, Niebe and Erleben, The Visual Computer 26,
   // 2010), which turns the crawl of Gauss-Seidel through a stack into superlinear convergence.
@@ -136,13 +148,20 @@ class ContactSolver {
   void push(const Point& p, const Vec3& impulse);
   void pushBodies(const Point& p, const Vec3& impulse, std::vector<Body>& bodies) const;
   void setMobility(Point& p, const Mat3& mobility);
-  void extrapolate();
-  double sweepOn();
-  double sweepPoints(std::vector<Point>& points);
+  // Points whose bodies touch no others', one after another, as are the bodies in motions_.
+  struct Range {
+    int firstPoint, endPoint, firstMotion, endMotion;
+  };
+  Range all() const { return {0, size(), 0, static_cast<int>(motions_.size())}; }
+  std::vector<ContactPair*> inOrder(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies);
+  void extrapolate(const Range& range);
+  double sweepOn(const Range& range);
+  double sweepPoints(std::vector<Point>& points, int from, int to);
   double sweepPoint(Point& p);
   static void account(const Point& p);
 
   std::vector<Point> points_;
+  std::vector<Range> ranges_;
   std::vector<int> touched_;  // whose velocities motions_ holds
   std::vector<Motion> motions_;
   std::vector<int> placeOf_;  // of each body in them; -1: not yet
@@ -152,6 +171,7 @@ class ContactSolver {
   Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
   double storedTime_ = 1;
   bool closing_ = false;
+  double slowest_ = 0;   // m/s; impacts slower than that do not bounce
   double gradient_ = 0;  // squared length of the last sweep's change; 0 before the first
   double beta_ = 0;      // its ratio to the one before
 };

@@ -2,6 +2,7 @@
 // Where an island's parts touch, substep by substep.
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 #include "engine/solve/island.h"
 
@@ -139,6 +140,15 @@ bool ContactPair::follow(const Body& a, const Body& b, double margin) {
   return true;
 }
 
+void ContactPair::passInterlaced(const Body& a, const Body& b, double size) {
+  constexpr double kDepth = 5e-4, kShare = 0.02;  // m, and of the smaller part, that more than nearness is
+  const double gap = manifold.points.empty() ? 1e300 : manifold.leastGap();
+  if (std::exchange(fromTheStart, false))
+    interlaced = a.jointed && a.assembly == b.assembly && gap < -std::max(kDepth, kShare * size);
+  interlaced &= gap < 0;
+  if (interlaced) manifold.points.clear();
+}
+
 void Island::gatherShapes(const Scene& scene) {
   shapes_.clear();
   for (ContactPair* pair : pairs) {
@@ -198,6 +208,8 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
       pair->kept.known &= !ca.halfSpace && !cb.halfSpace;
       pair->manifold.dropBeyond(margin);
     }
+    if (pair->fromTheStart || pair->interlaced)
+      pair->passInterlaced(a, b, std::min(scene.colliders[pair->shapeA].extent, scene.colliders[pair->shapeB].extent));
     if (pair->manifold.points.empty() || closing || pair->manifold.leastGap() < kNearTouch) continue;
     const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
     if (!a.jointed && !b.jointed && fliesPast(*pair, a, b, ca, cb, h))
@@ -205,7 +217,7 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     else
       lookAtTouch(*pair, a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin, h);
   }
-  contacts_.build(pairs, scene.bodies, h, closing);
+  contacts_.build(pairs, scene.bodies, scene.settings.gravity, h, closing);
   touched_ |= !contacts_.empty();
 }
 

@@ -124,7 +124,11 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
     steer(scene, step);
     factor(scene, step, safe_ ? 0 : kStiffnessShareInFallback, Kick::full);
     findContacts(scene, step, false);
-    if (!safe_) bounce(scene, step);
+    if (!safe_ && wouldBounce(scene, step)) {
+      bounce(scene, step);
+      evaluate(scene);
+      factor(scene, step, kStiffnessShareInFallback, Kick::full);
+    }
     for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
     kick(scene, step, Kick::full);
     for (BodyId id : bodies) scene.bodies[id].setMark();
