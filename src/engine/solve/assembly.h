@@ -225,9 +225,9 @@ class Assembly {
   }
   void noteDriveWork(int row) {
     axis_[row].winding.before = axis_[row].winding.now;
-    const bool drives = (axis_[row].kind == Kind::stop && axis_[row].def.cap > 0) ||
+    const bool drives = (axis_[row].kind == Kind::stop && axis_[row].def.cap > 0 && !held(row)) ||
                         (axis_[row].kind == Kind::winch && axis_[row].def.speed != 0);
-    if (drives) driveWork_ += std::max(0.0, work_[row]);
+    if (drives) driveWork_ += work_[row];
   }
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.

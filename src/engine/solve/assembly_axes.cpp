@@ -349,8 +349,12 @@ bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h) {
   build(h);
   relax(bodies);
   // The bodies go on as they came until they touch, and only then back: they are put where the new velocities come
-  // from.
-  for (std::size_t i = 0; i < dynamicBodies_.size(); ++i) {
+  // from, unless they turn too far for that within the step.
+  constexpr double kFar = 0.1;  // rad
+  bool far = false;
+  for (std::size_t i = 0; i < dynamicBodies_.size(); ++i)
+    far |= !(after * (before[i].second - bodies[dynamicBodies_[i]].spin).norm() < kFar);
+  for (std::size_t i = 0; !far && i < dynamicBodies_.size(); ++i) {
     Body& b = bodies[dynamicBodies_[i]];
     b.position += after * (before[i].first - b.velocity);
     b.orientation = (rotationFromVector(after * (before[i].second - b.spin)) * b.orientation).normalized();
@@ -437,7 +441,7 @@ double Assembly::storedEnergy() const {
 }
 
 double Assembly::takeDriveWork() {
-  return std::exchange(driveWork_, 0.0);
+  return std::max(0.0, std::exchange(driveWork_, 0.0));
 }
 
 void Assembly::noteRatesForWork(const std::vector<Body>& bodies) {

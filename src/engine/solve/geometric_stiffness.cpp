@@ -2,10 +2,15 @@
 #include "engine/solve/geometric_stiffness.h"
 
 #include <Eigen/Eigenvalues>
+#include <algorithm>
 
 namespace calm {
 
 namespace {
+
+// The squared frequency, in steps, of what a body's forces make it swing with: below the first the step resolves it and
+// needs no help, which would cost accuracy; from the second on it has it in full.
+constexpr double kResolved = 0.05, kStiff = 0.5;
 
 // Whether a symmetric matrix has no eigenvalue below -slack.
 bool isNonNegative(const Mat3& m, double slack) {
@@ -21,9 +26,8 @@ bool isNonNegative(const Mat3& m, double slack) {
 
 void updateResponse(Body& body, double h, double share) {
   const Vec3& inverse = body.inertia.inverse();
-  const double weight = share * h * h;
-  const double size = body.stiffened ? weight * body.stiffness.cwiseAbs().maxCoeff() * inverse.maxCoeff() : 0;
-  if (size < 1e-14) {
+  const double most = body.stiffened ? h * h * body.stiffness.cwiseAbs().maxCoeff() * inverse.maxCoeff() : 0;
+  if (share == 0 || most < kResolved / 3) {
     body.response.noalias() = body.axes * inverse.asDiagonal() * body.axes.transpose();
     return;
   }
@@ -32,10 +36,14 @@ void updateResponse(Body& body, double h, double share) {
     const Mat3 across = Mat3::Identity() - axis * axis.transpose();
     body.stiffness = (across * body.stiffness * across).eval();
   }
-  // Scaled to unit inertia in the principal frame, S = D^-1 R^T K R D^-1 with D^2 the moments.
+  // Scaled to unit inertia in the principal frame, S = h^2 D^-1 R^T K R D^-1 with D^2 the moments. The sum of a row's
+  // magnitudes bounds how fast its axis swings (Gershgorin).
   const Mat3 scale = body.axes * inverse.cwiseSqrt().asDiagonal();
-  Mat3 s = weight * (scale.transpose() * body.stiffness * scale);
-  if (!isNonNegative(s, 1e-12 * size)) {
+  Mat3 s = h * h * (scale.transpose() * body.stiffness * scale);
+  const Vec3 swing = s.cwiseAbs().rowwise().sum();
+  const Vec3 need = ((swing.array() - kResolved) / (kStiff - kResolved)).max(0).min(1).sqrt();
+  s = share * (need.asDiagonal() * s * need.asDiagonal());
+  if (!isNonNegative(s, 1e-12 * swing.maxCoeff())) {
     Eigen::SelfAdjointEigenSolver<Mat3> solver;
     solver.computeDirect(s);
     s = solver.eigenvectors() * solver.eigenvalues().cwiseMax(0).asDiagonal() * solver.eigenvectors().transpose();

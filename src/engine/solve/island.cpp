@@ -18,8 +18,10 @@ constexpr RowErrors kAcceptable{1e-7, 1e-6};
 constexpr RowErrors kConvergedInTouch{1e-8, 1e-6};
 constexpr RowErrors kAcceptableInTouch{1e-6, 1e-5};
 constexpr int kCorrections = 10;
-// More corrections than this are a sign of motion too fast for the substep, whose energy then has to be watched.
+// More corrections than this that shrink the errors no more than so are a sign of motion too fast for the substep,
+// whose energy then has to be watched.
 constexpr int kEasyCorrections = 3;
+constexpr double kEasyContraction = 0.2;
 // A correction must shrink the errors at least this much to be worth another.
 constexpr double kContraction = 0.6;
 // Cones and stops bend more within a substep than the plain rows of joints: they converge more slowly, and to an answer
@@ -335,7 +337,8 @@ bool Island::trySubstep(const Scene& scene, double h) {
     const RowErrors before = errors;
     errors = evaluateWithStops(scene, h, share);
     ++residual_.corrections;
-    strained_ |= i >= kEasyCorrections;
+    const bool easy = errors.linear <= kEasyContraction * before.linear || errors.linear <= enough.linear;
+    strained_ |= i >= kEasyCorrections && (bends || !easy);
     const bool better = errors.linear < contraction * before.linear || errors.angular < contraction * before.angular;
     if (!better) break;
   }

@@ -212,9 +212,11 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
       pair->passInterlaced(a, b, std::min(scene.colliders[pair->shapeA].extent, scene.colliders[pair->shapeB].extent));
     if (pair->manifold.points.empty() || closing || pair->manifold.leastGap() < kNearTouch) continue;
     const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
-    if (!a.jointed && !b.jointed && fliesPast(*pair, a, b, ca, cb, h))
+    // Joints bend the way to a touch: there it is only trusted for impacts that bounce, which act before the joints do.
+    const bool jointed = a.jointed || b.jointed;
+    if (!jointed && fliesPast(*pair, a, b, ca, cb, h))
       pair->manifold.points.clear();
-    else
+    else if (!jointed || pair->restitution > 0)
       lookAtTouch(*pair, a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin, h);
   }
   contacts_.build(pairs, scene.bodies, scene.settings.gravity, h, closing);

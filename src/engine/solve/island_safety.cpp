@@ -23,6 +23,8 @@ constexpr double kOverdraft = 0.002;
 // again; others (springs too fast for their energy to be seen exactly; plain joints, whose gains are a debt) that one.
 // And what touches may be pushed out of others at this speed, m/s.
 constexpr double kUnbelievable = 0.002;
+// What turns further than this in a substep was hard to solve, too, rad.
+constexpr double kWhirl = 0.5;
 constexpr double kRunaway = 0.5;
 constexpr double kPushAllowance = 1;
 constexpr double kPlay = 1e-6;  // m, by which weights may seem to rise
@@ -62,7 +64,11 @@ bool Island::isSound(const Scene& scene, double energyBefore) {
   const double gain = after - energyBefore - given - (touched_ ? pushed : 0);
   if (strained_ && !touched_ && !hasAxes()) chargeBudget(scene, gain);
   for (const Assembly* assembly : assemblies) scale += assembly->storedEnergy();
-  const bool hard = hasAxes() && (strained_ || residual_.fallbacks > 0);
+  const double step = scene.settings.frame / scene.settings.substeps;
+  const bool whirls = std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
+    return scene.bodies[id].dynamic() && scene.bodies[id].spin.norm() * step > kWhirl;
+  });
+  const bool hard = hasAxes() && (strained_ || (whirls && given == 0) || residual_.fallbacks > 0);
   return gain <= (hard ? kUnbelievable : kRunaway) * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
 }
 
