@@ -35,7 +35,14 @@ class WindowTest : public testing::Test {
     ASSERT_TRUE(QTest::qWaitFor([&] { return session.hasFrames() && !session.computing(); }, 120000));
     QTest::qWait(50);
   }
-  void key(Qt::Key k, Qt::KeyboardModifiers modifiers = {}) { QTest::keyClick(&window, k, modifiers); }
+  void key(Qt::Key k, Qt::KeyboardModifiers modifiers = {}) {
+    // Without a window system nobody gives the window back to the keyboard once a control that had it is gone.
+    if (!QApplication::activeWindow()) {
+      window.activateWindow();
+      QApplication::processEvents();
+    }
+    QTest::keyClick(&window, k, modifiers);
+  }
   template <class T>
   T* named(const QString& accessibleName) {
     QApplication::processEvents();  // what was just built is shown by then

@@ -248,6 +248,7 @@ void TracesPanel::refresh() {
   second_->point1->setCoords(secondAt_, 0);
   second_->point2->setCoords(secondAt_, 1);
   told_->setText(told());
+  told_->setMinimumHeight(told_->heightForWidth(kSide));
   plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
