@@ -155,5 +155,39 @@ TEST(Truss, CarriesByStaticsWhereItsBarsOverlapAtThePin) {
   EXPECT_NEAR(pull, std::sqrt(2) * weight, 1e-3 * weight);
 }
 
+// A heavy leaf on two hinges, one of them redundant, driven into its stop: it stops there, with its joints closed.
+TEST(RedundantGate, StopsDeadAtItsStop) {
+  World world({.gravity = Vec3(0, -kGravity, 0)});
+  BodyDef def = solid(Box{{2.45, 3, 0.22}}, 1500, {{1.225, 0, 0}});
+  const double speed = 0.3;
+  def.angularVelocity = Vec3(0, speed, 0);
+  def.velocity = def.angularVelocity.cross(def.pose.position);
+  const BodyId leaf = world.addBody(def);
+  JointId pintle = 0;
+  for (const double y : {-1.4, 1.4}) {
+    JointDef hinge = joint(JointType::hinge, kWorld, {0, y, 0}, leaf, {-1.225, y, 0});
+    hinge.frameA.rotation = hinge.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+    if (y < 0) {
+      hinge.axes[0].low = -0.1, hinge.axes[0].high = 0.25;
+      hinge.axes[0].speed = speed, hinge.axes[0].cap = 900;
+      pintle = world.addJoint(hinge);
+    } else {
+      world.addJoint(hinge);
+    }
+  }
+  Residual residual;
+  double furthest = 0;
+  for (int i = 0; i < 300; ++i) {
+    residual.include(world.step());
+    furthest = std::max(furthest, world.reading(pintle).position[0]);
+  }
+  const double degree = 180 / kPi;
+  report("redundant gate at its stop: overshoot", (furthest - 0.25) * degree, 0.01, "deg");
+  EXPECT_LE(furthest - 0.25, 0.01 / degree);
+  EXPECT_NEAR(world.reading(pintle).position[0], 0.25, 1e-6);
+  EXPECT_LE(residual.linear, 1e-6);
+  EXPECT_EQ(residual.redone, 0);
+}
+
 }  // namespace
 }  // namespace calm::physics

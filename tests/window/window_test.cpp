@@ -13,6 +13,7 @@
 #include <QTemporaryDir>
 #include <QTest>
 
+#include "app/advice/panel.h"
 #include "app/card/card.h"
 #include "app/card/strength_gauge.h"
 #include "app/ledger/ledger.h"
@@ -228,6 +229,10 @@ TEST_F(WindowTest, APartTiedToNothingIsShownLooseAndNamed) {
   ASSERT_TRUE(QTest::qWaitFor([&] { return !session.advising(); }, 20000));
   ASSERT_FALSE(session.advice().empty());
   EXPECT_THAT(session.advice().front().text, testing::HasSubstr("bollard 3"));
+  key(Qt::Key_A);
+  const AdvicePanel& list = *window.findChild<AdvicePanel*>();
+  ASSERT_TRUE(list.isVisible());
+  EXPECT_TRUE(window.rect().contains(list.geometry())) << "the list is not whole on the window";
 }
 
 TEST_F(WindowTest, TheViewIsThereOrSaysWhyNot) {

@@ -98,10 +98,14 @@ void AdvicePanel::place() {
     if (auto* row = qobject_cast<QWidget*>(child)) row->show();
   rows_->activate();
   const int height = std::min(kMostHeight, rows_->totalHeightForWidth(kWidth - 28) + 24);
+  // Hangs from its chip, or stands on it where there is more room above.
   const QWidget* chip = parentWidget()->findChild<QWidget*>("advice");
-  const QPoint corner = chip && chip->isVisible() ? chip->mapTo(parentWidget(), QPoint(chip->width(), -6))
-                                                  : QPoint(parentWidget()->width() - look::kCardWidth - 20, 560);
-  setGeometry(std::max(8, corner.x() - kWidth), corner.y() - height, kWidth, height);
+  const bool seen = chip && chip->isVisible();
+  const QPoint top = seen ? chip->mapTo(parentWidget(), QPoint(chip->width(), -6))
+                          : QPoint(parentWidget()->width() - look::kCardWidth - 20, 60);
+  const int below = top.y() + (seen ? chip->height() + 12 : 0);
+  const bool hangs = below + height <= parentWidget()->height();
+  setGeometry(std::max(8, top.x() - kWidth), hangs ? below : std::max(8, top.y() - height), kWidth, height);
 }
 
 }  // namespace calm::app

@@ -42,7 +42,7 @@ Maker::Maker(Session& session, const QString& title, const QString& hint, const 
     : QFrame(parent), session_(session) {
   setObjectName("maker");
   setStyleSheet(QString("#maker { border: 1px solid %1; border-radius: 8px; }").arg(look::kHairline.name()));
-  setFixedWidth(276);
+  setFixedWidth(300);
   auto* column = new QVBoxLayout(this);
   column->setContentsMargins(14, 10, 14, 12);
   auto* head = new QLabel(title);
@@ -62,7 +62,7 @@ Maker::Maker(Session& session, const QString& title, const QString& hint, const 
   form_ = new QFormLayout(body_->widget());
   form_->setContentsMargins(0, 0, 0, 0);
   form_->setHorizontalSpacing(8);
-  form_->setVerticalSpacing(4);
+  form_->setVerticalSpacing(2);
   column->addWidget(body_);
   fault_ = new QLabel;
   fault_->setWordWrap(true);
@@ -96,12 +96,15 @@ void Maker::refresh() {
 void Maker::fit() {
   constexpr int kMargins = 24, kLeast = 80;
   const int wanted = body_->widget()->sizeHint().height();
-  body_->setFixedHeight(wanted);
-  adjustSize();
+  const auto give = [this](int choices) {
+    body_->setFixedHeight(choices);
+    adjustSize();
+    // The hint above them takes as many lines as the width makes of it.
+    if (layout()->hasHeightForWidth()) resize(width(), layout()->totalHeightForWidth(width()));
+  };
+  give(wanted);
   const int over = height() + kMargins - parentWidget()->height();
-  if (over <= 0) return;
-  body_->setFixedHeight(std::max(kLeast, wanted - over));
-  adjustSize();
+  if (over > 0) give(std::max(kLeast, wanted - over));
 }
 
 void Maker::make() {

@@ -157,7 +157,10 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   sign_.assign(offset, 0);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
-      const double linear = n.compliance > 0 ? n.compliance : (looped_ ? kLoopCompliance : 0);
+      // Stops share nothing with others, and one that yields would send back what strikes it.
+      const Axis& axis = axis_[n.offset + r];
+      const bool stop = n.axes && axis.kind == Kind::stop && !axis.def.isLocked();
+      const double linear = n.compliance > 0 ? n.compliance : (looped_ && !stop ? kLoopCompliance : 0);
       const bool angular = r >= n.rows - n.angular;
       compliance_[n.offset + r] = angular ? linear / (n.pinRadius * n.pinRadius) : linear;
     }

@@ -52,11 +52,16 @@ bool Island::isSound(const Scene& scene, double energyBefore) {
   if (isDriven(scene) || assemblies.empty()) return true;
   double given = 0, scale = 0, pushed = 0, slack = 0;
   for (Assembly* assembly : assemblies) given += assembly->takeDriveWork();
+  // What joints were apart when the frame began they may close, and lift weights by as much.
+  double apart = kPlay;
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n)
+      apart = std::max(apart, scene.joints[assembly->jointOf(n)].reading.separation);
   for (std::size_t i = 0; i < bodies.size(); ++i) {
     const Body& b = scene.bodies[bodies[i]];
     const Vec3 weight = b.mass * b.gravityScale * scene.settings.gravity + b.force;
     scale += b.kineticEnergy() + std::abs(weight.dot(b.position - start_[i].position));
-    slack += weight.norm() * kPlay;
+    slack += weight.norm() * apart;
     // A joint that parts between two half kicks leaves one of them without its counterpart.
     if (parted_) slack += b.inverseMass * (weight * scene.settings.frame / scene.settings.substeps).squaredNorm();
     pushed += 0.5 * b.mass * kPushAllowance * kPushAllowance;
