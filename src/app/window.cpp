@@ -388,16 +388,6 @@ void Window::showMaker(Maker* maker, const QString& kind) {
   maker_->setFocus();
 }
 
-bool Window::isMesh(const QString& file) {
-  static const QStringList kinds{"obj", "stl", "ply", "gltf", "glb"};
-  return kinds.contains(QFileInfo(file).suffix().toLower());
-}
-
-void Window::import(const QString& file) {
-  if (!qobject_cast<ImportMaker*>(maker_)) openPanel("import");
-  static_cast<ImportMaker*>(maker_)->choose(file);
-}
-
 bool Window::isImporting() const {
   const auto* import = qobject_cast<ImportMaker*>(maker_);
   return import && import->isFitting();
@@ -405,21 +395,6 @@ bool Window::isImporting() const {
 
 bool Window::isAsking() const {
   return why_->isTrying();
-}
-
-// Files may be dropped anywhere: meshes are imported, anything else is opened as a rig.
-void Window::dragEnterEvent(QDragEnterEvent* event) {
-  if (event->mimeData()->hasUrls()) event->acceptProposedAction();
-}
-
-void Window::dropEvent(QDropEvent* event) {
-  const QList<QUrl> urls = event->mimeData()->urls();
-  if (urls.isEmpty()) return;
-  const QString file = urls.front().toLocalFile();
-  if (isMesh(file))
-    import(file);
-  else if (mayLeave() && session_.open(file))
-    noteRecent();
 }
 
 void Window::closeMaker() {
@@ -510,108 +485,6 @@ void Window::showMessage(const QString& text, bool fault) {
   message_->setStyleSheet(QString("color: %1").arg((fault ? look::kBrick : look::kMuted).name()));
   message_->show();
   messageTimer_.start(fault ? 12000 : 4000);
-}
-
-// Beside the originals, clear of them.
-void Window::duplicate() {
-  Aabb box;
-  const auto& chosen = session_.selection();
-  for (const rig::Part& p : session_.rig().parts)
-    if (chosen.count(p.id) || (p.group && chosen.count(p.group))) box.include(boundsOf(p.shape, p.pose));
-  if (!(box.low.array() <= box.high.array()).all())
-    return emit session_.message(tr("Choose the parts to duplicate first."), true);
-  const double aside = std::ceil((box.high.x() - box.low.x()) * 1.1 * 20) / 20;
-  std::set<rig::Id> made;
-  const bool done = session_.edit(tr("duplicate"), [&](rig::Rig& rig) {
-    for (const auto& [from, to] : rig::copyMoved(rig, chosen, {Vec3(aside, 0, 0), Quat::Identity()}))
-      if (rig.part(to)) made.insert(to);
-  });
-  if (done) session_.select(made);
-}
-
-void Window::deleteSelection() {
-  if (session_.selection().empty()) return;
-  const std::set<rig::Id> ids = session_.selection();
-  session_.edit(ids.size() == 1 ? tr("delete") : tr("delete %1 things").arg(ids.size()),
-                [&](rig::Rig& rig) { rig::remove(rig, ids); });
-  session_.select({});
-}
-
-bool Window::mayLeave() {
-  if (!session_.unsaved()) return true;
-  const auto answer =
-      QMessageBox::question(this, tr("Calm Tether"), tr("\"%1\" has changes that are not saved.").arg(title_->text()),
-                            QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
-  return answer == QMessageBox::Discard || (answer == QMessageBox::Save && saveFile(false));
-}
-
-void Window::offerRecovery(const QString& folder) {
-  for (const QString& copy : Recovery::leftBehind(folder)) {
-    const QString when = QFileInfo(copy).lastModified().toString("d MMMM, hh:mm");
-    const auto answer = QMessageBox::question(this, tr("Calm Tether"),
-                                              tr("Work that was not saved was left behind on %1. Open it?").arg(when),
-                                              QMessageBox::Open | QMessageBox::Discard | QMessageBox::Cancel);
-    if (answer == QMessageBox::Cancel) continue;
-    if (answer == QMessageBox::Open && !session_.recover(copy)) continue;
-    QFile::remove(copy);
-    if (answer == QMessageBox::Open) return;
-  }
-}
-
-void Window::group() {
-  rig::Id made = rig::kNone;
-  if (session_.edit(tr("group"), [&](rig::Rig& rig) { made = rig::groupByHand(rig, session_.selection(), "group"); }))
-    session_.select({made});
-}
-
-void Window::ungroup() {
-  const rig::Id id = session_.selected();
-  if (!session_.rig().group(id)) return showMessage(tr("Select a group to ungroup."), true);
-  session_.edit(tr("ungroup %1").arg(QString::fromStdString(session_.rig().group(id)->name)),
-                [&](rig::Rig& rig) { rig::ungroup(rig, id); });
-}
-
-void Window::noteRecent() {
-  if (session_.path().isEmpty()) return;
-  QSettings settings;
-  QStringList recent = settings.value("recent").toStringList();
-  const QString path = QFileInfo(session_.path()).absoluteFilePath();
-  if (!recent.isEmpty() && recent.front() == path) return;
-  recent.removeAll(path);
-  recent.prepend(path);
-  settings.setValue("recent", recent.mid(0, 9));
-}
-
-void Window::fillRecent() {
-  recent_->clear();
-  for (const QString& path : QSettings().value("recent").toStringList())
-    recent_->addAction(path, this, [this, path] {
-      if (mayLeave()) session_.open(path);
-    });
-  if (recent_->isEmpty()) recent_->addAction(tr("none yet"))->setEnabled(false);
-}
-
-void Window::newRig() {
-  if (mayLeave()) session_.show({});
-}
-
-void Window::openFile() {
-  if (!mayLeave()) return;
-  const QString path = QFileDialog::getOpenFileName(this, tr("Open a rig"), {}, tr("Rigs (*.rig.json *.json)"));
-  if (!path.isEmpty()) session_.open(path);
-}
-
-bool Window::saveFile(bool as) {
-  QString path = session_.path();
-  if (as || path.isEmpty())
-    path = QFileDialog::getSaveFileName(this, tr("Save the rig"), path, tr("Rigs (*.rig.json)"));
-  if (path.isEmpty()) return false;
-  if (!path.endsWith(".json")) path += ".rig.json";
-  return session_.save(path);
-}
-
-void Window::closeEvent(QCloseEvent* event) {
-  mayLeave() ? event->accept() : event->ignore();
 }
 
 }  // namespace calm::app

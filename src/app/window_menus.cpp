@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// The window's menus: every action with its keys. Find lists them, too.
+// The window's menus: every action with its keys, and what they do to the selection. Find lists them, too.
 #include <QMenuBar>
 
 #include "app/advice/panel.h"
@@ -13,7 +13,10 @@
 #include "app/view/view.h"
 #include "app/why/panel.h"
 #include "app/window.h"
+#include "rig/copies.h"
 #include "rig/demos.h"
+#include "rig/edits.h"
+#include "rig/kits/group.h"
 #include "rig/selection.h"
 
 namespace calm::app {
@@ -161,6 +164,44 @@ void Window::addRunActions(QMenu* run) {
     hands->addAction(action(text, key, [this, which = tool] {
       if (hands_) hands_->choose(which);
     }));
+}
+
+// Beside the originals, clear of them.
+void Window::duplicate() {
+  Aabb box;
+  const auto& chosen = session_.selection();
+  for (const rig::Part& p : session_.rig().parts)
+    if (chosen.count(p.id) || (p.group && chosen.count(p.group))) box.include(boundsOf(p.shape, p.pose));
+  if (!(box.low.array() <= box.high.array()).all())
+    return emit session_.message(tr("Choose the parts to duplicate first."), true);
+  const double aside = std::ceil((box.high.x() - box.low.x()) * 1.1 * 20) / 20;
+  std::set<rig::Id> made;
+  const bool done = session_.edit(tr("duplicate"), [&](rig::Rig& rig) {
+    for (const auto& [from, to] : rig::copyMoved(rig, chosen, {Vec3(aside, 0, 0), Quat::Identity()}))
+      if (rig.part(to)) made.insert(to);
+  });
+  if (done) session_.select(made);
+}
+
+void Window::deleteSelection() {
+  if (session_.selection().empty()) return;
+  const std::set<rig::Id> ids = session_.selection();
+  session_.edit(ids.size() == 1 ? tr("delete") : tr("delete %1 things").arg(ids.size()),
+                [&](rig::Rig& rig) { rig::remove(rig, ids); });
+  session_.select({});
+}
+
+void Window::group() {
+  rig::Id made = rig::kNone;
+  if (session_.edit(tr("group"), [&](rig::Rig& rig) { made = rig::groupByHand(rig, session_.selection(), "group"); }))
+    session_.select({made});
+}
+
+void Window::ungroup() {
+  const rig::Id id = session_.selected();
+  if (!session_.rig().group(id)) return showMessage(tr("Select a group to ungroup."), true);
+  session_.edit(tr("ungroup %1").arg(QString::fromStdString(session_.rig().group(id)->name)),
+                [&](rig::Rig& rig) { rig::ungroup(rig, id); });
 }
 
 }  // namespace calm::app
