@@ -204,17 +204,13 @@ double World::massSeenBy(const JointState& j, int axis) const {
     }
     at += 6;
   }
-  const auto rowsOf = [](const RowBlock& rows, int count) {
-    return Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, kRowWidth, Eigen::RowMajor>>(rows.jacobian(), count,
-                                                                                               kRowWidth);
-  };
   Winding winding = j.windings[axis];
   std::vector<double> memory(RowBlock::storage(1, 1));
   RowBlock own(memory.data(), 1);
   std::vector<double> onRiders(6 * j.geometry.riders.size());
   own.riders = {&bodies_, onRiders.data()};
   evaluateCoordinate(j.def.type, axis, j.geometry, a, b, winding, own);
-  const Row row = rowsOf(own, 1).transpose();
+  const Row row = own.fullRow(0);
   double mobility = row.dot(inverse * row);
   for (std::size_t r = 0; r < j.geometry.riders.size(); ++r) {
     const Body& rider = bodies_[j.geometry.riders[r]];
@@ -224,10 +220,11 @@ double World::massSeenBy(const JointState& j, int axis) const {
                 (rider.axes.transpose() * about).cwiseAbs2().dot(rider.inertia.inverse());
   }
   if (const RowCount count = rowCount(j.def.type); count.rows > 0) {
-    std::vector<double> locks(RowBlock::storage(count.rows, count.angular));
-    RowBlock block(locks.data(), count.rows);
+    std::vector<double> locks(RowBlock::storage(count.rows, count.angular, count.pivot));
+    RowBlock block(locks.data(), count.rows, count.pivot);
     evaluateRows(j.def.type, j.geometry, a, b, block);
-    const Eigen::MatrixXd held = rowsOf(block, count.rows);
+    Eigen::MatrixXd held(count.rows, kRowWidth);
+    for (int r = 0; r < count.rows; ++r) held.row(r) = block.fullRow(r).transpose();
     const Eigen::VectorXd mixed = held * (inverse * row);
     const Eigen::MatrixXd system = held * inverse * held.transpose();
     mobility -= mixed.dot(system.completeOrthogonalDecomposition().solve(mixed));

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Asking a world, and pushing what is in it.
+#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <cmath>
 #include <set>
@@ -21,7 +22,7 @@ void World::readAxes(JointState& j) const {
     if (!j.def.axes[k].isUsed()) winding.before[0] = j.reading.position[k] + settings_.frame * j.reading.rate[k];
     evaluateCoordinate(j.def.type, k, j.geometry, a, b, winding, rows);
     j.reading.position[k] = rows.error()[0];
-    j.reading.rate[k] = rowVelocity(rows.jacobian(), a.velocity, a.spin, b.velocity, b.spin);
+    j.reading.rate[k] = rowVelocity(rows.jacobian(), rowMotion(a.velocity, a.spin, b.velocity, b.spin));
     for (std::size_t r = 0; r < j.geometry.riders.size(); ++r) {
       const Body& rider = bodies_[j.geometry.riders[r]];
       const Eigen::Map<const Vec3> along(&onRiders[6 * r]), about(&onRiders[6 * r + 3]);

@@ -17,8 +17,8 @@ struct Outcome {
   std::string text;  // both streams
 };
 
-Outcome cli(const std::string& arguments) {
-  FILE* pipe = popen((std::string(CLI_PROGRAM) + " " + arguments + " 2>&1").c_str(), "r");
+Outcome cli(const std::string& arguments, const std::string& environment = {}) {
+  FILE* pipe = popen((environment + " " + CLI_PROGRAM + " " + arguments + " 2>&1").c_str(), "r");
   std::string text;
   std::array<char, 4096> buffer;
   while (const std::size_t n = fread(buffer.data(), 1, buffer.size(), pipe)) text.append(buffer.data(), n);
@@ -55,6 +55,29 @@ TEST_F(Cli, RunsTheDemoAndWritesReportAndTable) {
   int rows = 0;
   while (std::getline(table, line)) ++rows;
   EXPECT_EQ(rows, 1 + 121);
+}
+
+// Contacts are swept four lanes wide where the processor can.
+TEST_F(Cli, GivesTheSameBitsOnNarrowProcessors) {
+  nlohmann::json rig = {{"format", "calm-tether-rig"}, {"version", 1}, {"parts", nlohmann::json::array()}};
+  for (int i = 0; i < 12; ++i)
+    rig["parts"].push_back({{"id", i + 1},
+                            {"name", "crate " + std::to_string(i)},
+                            {"shape", {{"type", "box"}, {"size_m", {0.5, 0.5, 0.5}}}},
+                            {"mass_kg", 10},
+                            {"position_m", {0.1 * (i % 3), 0.3 + 0.6 * i, 0.05 * (i % 2)}},
+                            {"velocity_m_s", {0.3 * (i % 2), 0, 0}}});
+  std::ofstream(at("crates.rig.json")) << rig;
+  const auto readings = [&](const char* environment, const char* name) {
+    const std::string arguments = "run " + at("crates.rig.json") + " --seconds 3 --csv " + at(name);
+    const Outcome o = cli(arguments, environment);
+    EXPECT_EQ(o.code, 0) << o.text;
+    std::ifstream table(at(name));
+    return std::string(std::istreambuf_iterator<char>(table), {});
+  };
+  const std::string wide = readings("", "wide.csv"), narrow = readings("CALM_TETHER_NARROW=1", "narrow.csv");
+  EXPECT_GT(wide.size(), 10000u);
+  EXPECT_TRUE(wide == narrow) << "the tables differ";
 }
 
 TEST_F(Cli, TheStoriesOfTheHarbourEndAsExpected) {

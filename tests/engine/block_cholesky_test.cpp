@@ -9,42 +9,100 @@
 namespace calm {
 namespace {
 
-// A random graph of blocks of one to six rows, against a dense factorisation.
-TEST(BlockCholesky, SolvesLikeADenseFactorisation) {
-  std::mt19937 random(11);
-  std::normal_distribution<double> normal;
-  for (int trial = 0; trial < 20; ++trial) {
-    const int nodes = 12;
+constexpr int kNodes = 12;
+
+// A random graph of blocks of one to six rows, of which some may be out of use.
+class BlockCholeskyCase : public testing::Test {
+ protected:
+  void analyse(unsigned seed) {
+    random_.seed(seed);
     std::vector<std::pair<int, int>> edges;
-    for (int i = 1; i < nodes; ++i) edges.emplace_back(i, static_cast<int>(random() % i));
-    for (int extra = 0; extra < 4; ++extra) edges.emplace_back(random() % nodes, random() % nodes);
-    const Elimination e = eliminateByMinimumDegree(nodes, edges);
-    std::vector<int> rows(nodes);
-    for (int& r : rows) r = 1 + static_cast<int>(random() % 6);
-    BlockCholesky cholesky;
-    cholesky.analyse(rows, e.below);
-    const int n = cholesky.size();
+    for (int i = 1; i < kNodes; ++i) edges.emplace_back(i, static_cast<int>(random_() % i));
+    for (int extra = 0; extra < 4; ++extra) edges.emplace_back(random_() % kNodes, random_() % kNodes);
+    elimination_ = eliminateByMinimumDegree(kNodes, edges);
+    rows_.resize(kNodes);
+    for (int& r : rows_) r = 1 + static_cast<int>(random_() % 6);
+    cholesky_.analyse(rows_, elimination_.below);
+  }
+  void useFewerRows() {
+    for (int& r : rows_) r = static_cast<int>(random_() % (r + 1));
+    cholesky_.use(rows_);
+  }
+  // Fills the blocks in use with random numbers, and returns the same matrix.
+  Eigen::MatrixXd fill() {
+    const int n = cholesky_.size();
     Eigen::MatrixXd dense = Eigen::MatrixXd::Zero(n, n);
-    for (int k = 0; k < nodes; ++k) {
-      const int o = cholesky.offset(k);
-      for (int r = 0; r < rows[k]; ++r)
+    cholesky_.clear();
+    for (int k = 0; k < kNodes; ++k) {
+      const int o = cholesky_.offset(k);
+      for (int r = 0; r < rows_[k]; ++r)
         for (int c = 0; c <= r; ++c)
-          dense(o + c, o + r) = dense(o + r, o + c) = cholesky.diagonal(k)[r * rows[k] + c] =
-              normal(random) + (r == c ? 60 : 0);
-      for (int i : e.below[k]) {
-        double* b = cholesky.block(cholesky.offDiagonal(i, k));
-        for (int r = 0; r < rows[i]; ++r)
-          for (int c = 0; c < rows[k]; ++c)
-            dense(o + c, cholesky.offset(i) + r) = dense(cholesky.offset(i) + r, o + c) = b[r * rows[k] + c] =
-                normal(random);
+          dense(o + c, o + r) = dense(o + r, o + c) = cholesky_.diagonal(k)[r * rows_[k] + c] =
+              normal() + (r == c ? 60 : 0);
+      for (int i : elimination_.below[k]) {
+        double* b = cholesky_.block(cholesky_.offDiagonal(i, k));
+        for (int r = 0; r < rows_[i]; ++r)
+          for (int c = 0; c < rows_[k]; ++c)
+            dense(o + c, cholesky_.offset(i) + r) = dense(cholesky_.offset(i) + r, o + c) = b[r * rows_[k] + c] =
+                normal();
       }
     }
-    Eigen::VectorXd x = Eigen::VectorXd::NullaryExpr(n, [&] { return normal(random); });
-    const Eigen::VectorXd expected = dense.llt().solve(x);
-    EXPECT_EQ(cholesky.factor(), 0);
-    cholesky.solve(x.data());
-    EXPECT_LE((x - expected).norm(), 1e-12 * expected.norm()) << "trial " << trial;
+    return dense;
   }
+  double normal() { return normal_(random_); }
+  void expectSolved() {
+    const Eigen::MatrixXd dense = fill();
+    Eigen::VectorXd x = Eigen::VectorXd::NullaryExpr(dense.rows(), [&] { return normal(); });
+    const Eigen::VectorXd expected = dense.llt().solve(x);
+    EXPECT_EQ(cholesky_.factor(), 0);
+    cholesky_.solve(x.data());
+    EXPECT_LE((x - expected).norm(), 1e-12 * (1 + expected.norm()));
+  }
+
+  BlockCholesky cholesky_;
+  Elimination elimination_;
+  std::vector<int> rows_;
+  std::mt19937 random_;
+  std::normal_distribution<double> normal_;
+};
+
+TEST_F(BlockCholeskyCase, SolvesLikeADenseFactorisation) {
+  for (unsigned trial = 0; trial < 20; ++trial) {
+    SCOPED_TRACE(trial);
+    analyse(trial);
+    expectSolved();
+  }
+}
+
+TEST_F(BlockCholeskyCase, LeavesOutRowsThatAreNotInUseAndTakesThemBack) {
+  for (unsigned trial = 0; trial < 20; ++trial) {
+    SCOPED_TRACE(trial);
+    analyse(trial);
+    const std::vector<int> all = rows_;
+    useFewerRows();
+    expectSolved();
+    rows_ = all;
+    cholesky_.use(all);
+    expectSolved();
+  }
+}
+
+// With H = L^-1 X, H^T H = X^T A^-1 X; also for columns that are mostly zero.
+TEST_F(BlockCholeskyCase, HalfSolutionsMultiplyToTheInverse) {
+  analyse(3);
+  const Eigen::MatrixXd dense = fill();
+  cholesky_.factor();
+  const int n = cholesky_.size(), stride = 5;
+  using RowMajor = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+  RowMajor x = RowMajor::Zero(n, stride);
+  for (int r = n / 2; r < n / 2 + 4; ++r)
+    for (int c = 1; c < 4; ++c) x(r, c) = normal();
+  const Eigen::MatrixXd three = x.middleCols(1, 3);
+  cholesky_.solveHalf(x.data() + 1, stride);
+  const Eigen::MatrixXd half = x.middleCols(1, 3);
+  const Eigen::MatrixXd expected = three.transpose() * dense.llt().solve(three);
+  EXPECT_LE((half.transpose() * half - expected).norm(), 1e-12 * expected.norm());
+  EXPECT_TRUE(x.col(0).isZero(0) && x.col(4).isZero(0)) << "columns beside the three were touched";
 }
 
 TEST(BlockCholesky, ReportsADependentRowAndStaysFinite) {

@@ -35,22 +35,21 @@ TEST_P(JointRows, JacobianIsTheDerivativeOfTheErrors) {
       Body movedA = a, movedB = b;
       movedA.drift(h);
       movedB.drift(h);
-      std::vector<double> memory(RowBlock::storage(count.rows, count.angular));
-      RowBlock rows(memory.data(), count.rows);
+      std::vector<double> memory(RowBlock::storage(count.rows, count.angular, count.pivot));
+      RowBlock rows(memory.data(), count.rows, count.pivot);
       evaluateRows(GetParam(), g, movedA, movedB, rows);
       return std::vector<double>(rows.error(), rows.error() + count.rows);
     };
-    std::vector<double> memory(RowBlock::storage(count.rows, count.angular));
-    RowBlock rows(memory.data(), count.rows);
+    std::vector<double> memory(RowBlock::storage(count.rows, count.angular, count.pivot));
+    RowBlock rows(memory.data(), count.rows, count.pivot);
     evaluateRows(GetParam(), g, a, b, rows);
     EXPECT_EQ(rows.linear(), count.rows - count.angular);
     const double h = 1e-5;
     const std::vector<double> before = errorsAfter(-h), after = errorsAfter(h);
     for (int r = 0; r < count.rows; ++r) {
-      const double* j = rows.jacobian() + r * kRowWidth;
-      double rate = 0;
-      for (int i = 0; i < 3; ++i)
-        rate += j[i] * a.velocity[i] + j[3 + i] * a.spin[i] + j[6 + i] * b.velocity[i] + j[9 + i] * b.spin[i];
+      Eigen::Matrix<double, kRowWidth, 1> motion;
+      motion << a.velocity, a.spin, b.velocity, b.spin;
+      const double rate = rows.fullRow(r).dot(motion);
       EXPECT_NEAR(rate, (after[r] - before[r]) / (2 * h), 1e-7 * (1 + std::abs(rate))) << "row " << r;
     }
   }
@@ -119,7 +118,7 @@ TEST_P(AxisRows, JacobianIsTheDerivativeOfTheCoordinate) {
       RowBlock rows(memory.data(), 1);
       Winding winding;
       evaluateCoordinate(GetParam(), k, g, a, b, winding, rows);
-      const double h = 1e-6, rate = rowVelocity(rows.jacobian(), a.velocity, a.spin, b.velocity, b.spin);
+      const double h = 1e-6, rate = rowVelocity(rows.jacobian(), rowMotion(a.velocity, a.spin, b.velocity, b.spin));
       const double measured = (coordinateAfter(h, winding.now[0]) - coordinateAfter(-h, winding.now[0])) / (2 * h);
       EXPECT_NEAR(rate, measured, 1e-6 * (1 + std::abs(rate))) << "axis " << k << ", trial " << trial;
     }

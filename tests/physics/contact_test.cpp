@@ -93,6 +93,30 @@ TEST(Shapes, CylinderStandsOnItsEnd) {
   EXPECT_LE(world.state(box).velocity.norm(), 1e-3);
 }
 
+// Spinning on its flat end, pressed evenly, a disc is braked by the moment 2/3 mu N R (the integral of mu p r over the
+// disc), so that it stops after 3 w R / (4 mu g). A ring of the same radius would stop it in two thirds of that.
+TEST(Friction, BrakesASpinningDiscLikeAnEvenPressure) {
+  const double mu = 0.3, radius = 0.5, spin = 10, stop = 3 * spin * radius / (4 * mu * kGravity);
+  for (const bool onBox : {false, true}) {
+    World world;
+    BodyDef floor = ground(mu);
+    if (onBox) floor.shapes = {{Box{{4, 1, 4}}, {{0, -0.5, 0}, Quat::Identity()}}};
+    world.addBody(floor);
+    BodyDef def = tangible(Cylinder{radius, 0.1}, 20, {{0, 0.05, 0}, Quat::Identity()});
+    def.friction = mu;
+    def.angularVelocity = Vec3(0, spin, 0);
+    const BodyId disc = world.addBody(def);
+    while (world.time() < 0.8 * stop) world.step();
+    const double expected = spin * (1 - world.time() / stop), now = world.state(disc).angularVelocity.y();
+    report("spinning disc: spin when four fifths are gone", (now / expected - 1) * 100, 1, "%");
+    EXPECT_NEAR(now, expected, 0.01 * expected) << (onBox ? "on a box" : "on the ground");
+    while (world.time() < 1.1 * stop) world.step();
+    EXPECT_NEAR(world.state(disc).angularVelocity.norm(), 0, 1e-4);
+    const Vec3 at = world.state(disc).pose.position;
+    EXPECT_LE(std::hypot(at.x(), at.z()), 1e-3) << "it wandered";
+  }
+}
+
 // Skidding ball: friction turns the slide into a roll at 5/7 of the first speed.
 TEST(Friction, BowlingBallEndsRollingAtFiveSeventhsOfItsSpeed) {
   World world;

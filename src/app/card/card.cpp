@@ -30,10 +30,6 @@ QString separationWords(double separation) {
 }
 }  // namespace
 
-QString Card::words(double value, rig::Dimension dimension) {
-  return QString::fromStdString(rig::formatQuantity(value, dimension));
-}
-
 Card::Card(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
   setFixedWidth(look::kCardWidth);
   setAccessibleName(tr("Card"));
@@ -176,7 +172,7 @@ void Card::buildJoint(const rig::Joint& joint) {
 
 void Card::buildPart(const rig::Part& part) {
   QString size;
-  const auto length = [](double v) { return words(v, rig::Dimension::length); };
+  const auto length = [](double v) { return look::words(v, rig::Dimension::length); };
   if (const auto* s = std::get_if<Sphere>(&part.shape)) size = tr("radius %1").arg(length(s->radius));
   if (const auto* c = std::get_if<Capsule>(&part.shape))
     size = tr("radius %1, length %2").arg(length(c->radius), length(c->length));
@@ -267,7 +263,7 @@ void Card::buildStage() {
   double mass = 0;
   for (const rig::Part& p : session_.rig().parts)
     if (p.role == Role::dynamic) mass += p.mass();
-  reading(tr("Moving mass"))->setText(words(mass, rig::Dimension::mass));
+  reading(tr("Moving mass"))->setText(look::words(mass, rig::Dimension::mass));
   rule();
   heading(tr("This run"));
   energyNow_ = reading(tr("Energy now"));
@@ -292,7 +288,8 @@ void Card::buildCue(const rig::Cue& cue) {
   rule();
   begunNow_ = reading(tr("In this run"));
   putIn_ = reading(tr("Energy put in so far"));
-  if (!cue.track.empty()) reading(tr("Hand at work"))->setText(words(cue.track.back().time, rig::Dimension::time));
+  if (!cue.track.empty())
+    reading(tr("Hand at work"))->setText(look::words(cue.track.back().time, rig::Dimension::time));
   rule();
   auto* row = new QHBoxLayout;
   auto* change = new QPushButton(tr("Change\u2026  Q"));
@@ -356,7 +353,7 @@ void Card::refresh() {
   if (!frame) return;
   const run::Recording& recording = *session_.recording();
   const rig::Rig& rig = session_.rig();
-  const auto force = [](double f) { return words(f, rig::Dimension::force); };
+  const auto force = [](double f) { return look::words(f, rig::Dimension::force); };
   if (jointPanel_) jointPanel_->refresh();
   if (const auto index = jointIndex()) {
     const run::JointSample& s = frame->joints[*index];
@@ -370,7 +367,7 @@ void Card::refresh() {
       peak.separation = std::max(peak.separation, x.separation);
     }
     forceNow_->setText(force(s.force));
-    if (torqueNow_) torqueNow_->setText(words(s.torque, rig::Dimension::torque));
+    if (torqueNow_) torqueNow_->setText(look::words(s.torque, rig::Dimension::torque));
     separationNow_->setText(tr("%1, peak %2").arg(separationWords(s.separation), separationWords(peak.separation)));
     peaks_->setText(tr("%1 at %2 s").arg(force(peak.force)).arg(peakAt, 0, 'f', 2));
     const rig::Joint& joint = rig.joints[*index];
@@ -404,7 +401,7 @@ void Card::refresh() {
     if (rig.cues[i].id != session_.selected()) continue;
     const run::CueSample& s = frame->cues[i];
     begunNow_->setText(s.begunAt < 0 ? tr("not yet") : tr("came at %1 s").arg(s.begunAt, 0, 'f', 2));
-    putIn_->setText(s.begunAt < 0 ? QString() : words(s.energy, rig::Dimension::energy));
+    putIn_->setText(s.begunAt < 0 ? QString() : look::words(s.energy, rig::Dimension::energy));
   }
   if (energyNow_) {
     energyNow_->setText(tr("%1 kJ").arg(frame->energy / 1000, 0, 'f', 3));

@@ -43,7 +43,6 @@ class Card : public QWidget {
   void addEvidence(rig::Id joint);
   void addExpectation(std::size_t i);
   void showVerdicts();
-  static QString words(double value, rig::Dimension dimension);
   StrengthGauge* buildGauge(const QString& title, rig::Dimension dimension);
   QLabel* reading(const QString& title);
   void heading(const QString& text);

@@ -70,7 +70,7 @@ StrengthGauge* Card::buildGauge(const QString& title, rig::Dimension dimension) 
   layout->setContentsMargins(0, 0, 0, 0);
   auto* label = new QLabel(title);
   label->setFont(look::font(look::Size::text, true));
-  auto* field = new QLineEdit(present ? words(*present, dimension) : QString());
+  auto* field = new QLineEdit(present ? look::words(*present, dimension) : QString());
   field->setPlaceholderText(tr("unbreakable"));
   field->setAlignment(Qt::AlignRight);
   field->setFixedWidth(110);
@@ -87,7 +87,7 @@ StrengthGauge* Card::buildGauge(const QString& title, rig::Dimension dimension) 
     const auto value = rig::parseQuantity(text, dimension);
     if (!value || *value <= 0) {
       emit session_.message(tr("\"%1\" is no strength above 0; type for example 15 kN").arg(field->text()), true);
-      field->setText(present ? words(*present, dimension) : QString());
+      field->setText(present ? look::words(*present, dimension) : QString());
       return;
     }
     setStrength(dimension, value);

@@ -7,14 +7,11 @@
 #include <stdexcept>
 
 #include "app/card/row.h"
+#include "app/look/look.h"
 
 namespace calm::app {
 
 namespace {
-
-QString words(double value, rig::Dimension dimension) {
-  return QString::fromStdString(rig::formatQuantity(value, dimension, 5));
-}
 
 double read(const QString& text, rig::Dimension dimension, const char* example) {
   const auto value = rig::parseQuantity(text.toStdString(), dimension);
@@ -43,9 +40,9 @@ MassPanel::MassPanel(Session& session, const std::vector<rig::Id>& parts, QWidge
   column_->setContentsMargins(0, 0, 0, 0);
   column_->setSpacing(3);
   using rig::Part;
-  addRow({tr("Mass"), [](const Part& p) { return words(p.mass(), rig::Dimension::mass); }, putMass, {}});
+  addRow({tr("Mass"), [](const Part& p) { return look::words(p.mass(), rig::Dimension::mass, 5); }, putMass, {}});
   addRow({tr("Density"),
-          [](const Part& p) { return words(p.mass() / volumeOf(p.shape), rig::Dimension::density); },
+          [](const Part& p) { return look::words(p.mass() / volumeOf(p.shape), rig::Dimension::density, 5); },
           [](Part& p, const QString& text) {
             const double density = read(text, rig::Dimension::density, "7850 kg/m3");
             if (!(density > 0)) throw std::invalid_argument("a density must be above 0; type for example 7850 kg/m3");
@@ -60,7 +57,9 @@ MassPanel::MassPanel(Session& session, const std::vector<rig::Id>& parts, QWidge
 void MassPanel::addCenter(int k) {
   const QString axis = QStringLiteral("xyz").mid(k, 1);
   addRow({tr("Centre of mass %1").arg(axis),
-          [k](const rig::Part& p) { return p.center ? words((*p.center)[k], rig::Dimension::length) : QString(); },
+          [k](const rig::Part& p) {
+            return p.center ? look::words((*p.center)[k], rig::Dimension::length, 5) : QString();
+          },
           [k](rig::Part& p, const QString& text) {
             if (text.isEmpty()) return p.center.reset();
             Vec3 center = p.massProperties().center;

@@ -20,9 +20,6 @@ constexpr double kPi = std::numbers::pi;
 constexpr double kNone = std::numeric_limits<double>::infinity();
 constexpr double kReach = 14;  // px around a handle
 
-QString words(double value, bool turns) {
-  return QString::fromStdString(rig::formatQuantity(value, turns ? rig::Dimension::angle : rig::Dimension::length, 4));
-}
 }  // namespace
 
 AxisDial::AxisDial(bool turns, QWidget* parent) : QWidget(parent), turns_(turns), low_(-kNone), high_(kNone) {
@@ -148,7 +145,8 @@ void AxisDial::paintProtractor(QPainter& painter) {
     painter.setPen(std::isfinite(value) ? look::kTeal : look::kMuted);
     const QRectF box = right ? QRectF(c.x() + r + 6, height() - 18, width() - c.x() - r - 6, 16)
                              : QRectF(0, height() - 18, c.x() - r - 6, 16);
-    painter.drawText(box, right ? Qt::AlignRight : Qt::AlignLeft, std::isfinite(value) ? words(value, true) : none);
+    painter.drawText(box, right ? Qt::AlignRight : Qt::AlignLeft,
+                     std::isfinite(value) ? look::words(value, rig::Dimension::angle, 4) : none);
   };
   corner(low_, false, tr("no low stop"));
   corner(high_, true, tr("no high stop"));
@@ -184,7 +182,9 @@ void AxisDial::paintRuler(QPainter& painter) {
   for (const bool high : {false, true}) {
     const double value = high ? high_ : low_;
     painter.setPen(std::isfinite(value) ? look::kTeal : look::kMuted);
-    const QString text = std::isfinite(value) ? words(value, false) : high ? tr("no high stop") : tr("no low stop");
+    const QString text = std::isfinite(value) ? look::words(value, rig::Dimension::length, 4)
+                         : high               ? tr("no high stop")
+                                              : tr("no low stop");
     painter.drawText(QRectF(0, 38, width(), 16), high ? Qt::AlignRight : Qt::AlignLeft, text);
   }
 }

@@ -156,6 +156,10 @@ void drawParted(QPainter& painter, const QPointF& center) {
   painter.restore();
 }
 
+QString words(double value, rig::Dimension dimension, int digits) {
+  return std::isfinite(value) ? QString::fromStdString(rig::formatQuantity(value, dimension, digits)) : QString();
+}
+
 QString styleSheet() {
   const auto name = [](const QColor& c) { return c.name(); };
   return QStringLiteral(R"(

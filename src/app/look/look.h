@@ -7,6 +7,7 @@
 #include <QPainter>
 
 #include "rig/model.h"
+#include "rig/units.h"
 
 namespace calm::app::look {
 
@@ -49,6 +50,9 @@ void drawGlyph(QPainter& painter, const QRectF& square, JointType type, const QC
 void drawLineGlyph(QPainter& painter, const QRectF& square, const QColor& color);
 // The cross with which a lane says that the joint parted.
 void drawParted(QPainter& painter, const QPointF& center);
+
+// A value as the window tells it; nothing of what is not finite.
+QString words(double value, rig::Dimension dimension, int digits = 3);
 
 // The style sheet of ordinary controls.
 QString styleSheet();

@@ -1,8 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "app/make/cue.h"
 
-#include <cmath>
-
+#include "app/look/look.h"
 #include "rig/edits.h"
 
 namespace calm::app {
@@ -50,10 +49,6 @@ double typed(const QLineEdit* field, rig::Dimension dimension, double present) {
                                     .arg(field->text(), QString::fromStdString(rig::formatQuantity(2, dimension)))
                                     .toStdString());
   return *value;
-}
-
-QString words(double value, rig::Dimension dimension) {
-  return std::isfinite(value) ? QString::fromStdString(rig::formatQuantity(value, dimension, 6)) : QString();
 }
 
 }  // namespace
@@ -160,7 +155,7 @@ void CueMaker::show(const rig::Cue& c) {
     if (readings_[i] == r) reading_->setCurrentIndex(int(i));
   by_->setCurrentIndex(std::max(0, by_->findData(c.when.other)));
   if (c.when.kind == When::above || c.when.kind == When::below)
-    value_->setText(words(c.when.value, rig::dimensionOf(r, session_.rig())));
+    value_->setText(look::words(c.when.value, rig::dimensionOf(r, session_.rig()), 6));
   for (QObject* box : std::initializer_list<QObject*>{act_, when_, of_, reading_, part_, joint_, axis_})
     box->blockSignals(false);
 }
@@ -170,7 +165,7 @@ void CueMaker::showVector() {
   const auto act = static_cast<Act>(act_->currentData().toInt());
   const QString unit = act == Act::impulse ? QStringLiteral(" N s") : QString();
   QLineEdit* along[] = {x_, y_, z_};
-  for (int i = 0; i < 3; ++i) along[i]->setText(words(was_.vector[i], vectorOf(act)) + unit);
+  for (int i = 0; i < 3; ++i) along[i]->setText(look::words(was_.vector[i], vectorOf(act), 6) + unit);
 }
 
 void CueMaker::listAxes() {

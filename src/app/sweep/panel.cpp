@@ -24,10 +24,6 @@ rig::Dimension dimensionOf(const run::Outcome& outcome, const rig::Rig& rig) {
   return outcome.of == run::Outcome::Of::partedAt ? rig::Dimension::time : rig::dimensionOf(outcome.reading, rig);
 }
 
-QString words(double value, rig::Dimension dimension) {
-  return QString::fromStdString(rig::formatQuantity(value, dimension, 4));
-}
-
 }  // namespace
 
 SweepPanel::Axis SweepPanel::addAxis(QVBoxLayout* column, const QString& name, const QString& none) {
@@ -245,7 +241,7 @@ void SweepPanel::draw() {
     least = std::min(least, p.outcomes[0]), most = std::max(most, p.outcomes[0]);
   }
   QString text = QString::fromStdString(run::textOf(plan_->outcomes[0], plan_->rig));
-  if (least <= most) text += tr(": %1 to %2").arg(words(least, d), words(most, d));
+  if (least <= most) text += tr(": %1 to %2").arg(look::words(least, d, 4), look::words(most, d, 4));
   if (faults) text += tr("; %1 points could not run").arg(faults);
   told_->setText(text + tr(". Click a point to make it the rig."));
 }
@@ -337,7 +333,7 @@ void SweepPanel::openPoint(std::size_t index) {
   QStringList names;
   for (std::size_t k = 0; k < settings.size(); ++k)
     names << tr("%1 = %2").arg(QString::fromStdString(plan_->axes[k].setting.name),
-                               words(settings[k], plan_->axes[k].setting.dimension));
+                               look::words(settings[k], plan_->axes[k].setting.dimension, 4));
   session_.edit(tr("take %1").arg(names.join(", ")), [&](rig::Rig& rig) {
     for (std::size_t k = 0; k < settings.size(); ++k) {
       const auto setting = rig::settingNamed(plan_->axes[k].setting.name, rig);

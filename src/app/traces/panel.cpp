@@ -29,10 +29,6 @@ QPen penOf(std::size_t i) {
   return QPen(kInks[i % std::size(kInks)], 1.6, kDashes[i / std::size(kInks) % std::size(kDashes)]);
 }
 
-QString words(double value, rig::Dimension dimension) {
-  return QString::fromStdString(rig::formatQuantity(value, dimension, 4));
-}
-
 // Of a reading that the recording's rig has, too.
 std::optional<std::vector<double>> seriesIn(const run::Recording& recording, const rig::Reading& reading) {
   if (rig::isMissing(reading, recording.rig())) return std::nullopt;
@@ -326,16 +322,17 @@ QString TracesPanel::told() const {
     const rig::Dimension d = rig::dimensionOf(r, session_.rig());
     if (frequencies_) {
       const run::Spectrum s = run::spectrumOf(*series, recording.frameTime());
-      lines << tr("strongest at %1 Hz: %2").arg(s.peakFrequency, 0, 'f', 2).arg(words(s.peakAmplitude, d));
+      lines << tr("strongest at %1 Hz: %2").arg(s.peakFrequency, 0, 'f', 2).arg(look::words(s.peakAmplitude, d, 4));
       continue;
     }
     const auto peak =
         std::max_element(series->begin(), series->end(), [](double a, double b) { return std::abs(a) < std::abs(b); });
-    QString line = tr("now %1, peak %2 at %3 s")
-                       .arg(words((*series)[std::min(recording.indexAt(session_.playhead()), series->size() - 1)], d),
-                            words(*peak, d))
-                       .arg(recording.frame(std::size_t(peak - series->begin())).time, 0, 'f', 2);
-    if (secondAt_ >= 0) line += tr(", dashed %1").arg(words((*series)[recording.indexAt(secondAt_)], d));
+    QString line =
+        tr("now %1, peak %2 at %3 s")
+            .arg(look::words((*series)[std::min(recording.indexAt(session_.playhead()), series->size() - 1)], d, 4),
+                 look::words(*peak, d, 4))
+            .arg(recording.frame(std::size_t(peak - series->begin())).time, 0, 'f', 2);
+    if (secondAt_ >= 0) line += tr(", dashed %1").arg(look::words((*series)[recording.indexAt(secondAt_)], d, 4));
     lines << line;
   }
   if (!frequencies_ && secondAt_ >= 0)

@@ -324,6 +324,31 @@ void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Man
   out.normalOn = Manifold::Owner::neither;
 }
 
+void findManifold(const Collider& a, const Collider& b, double margin, Manifold& out) {
+  if (a.halfSpace && b.halfSpace) return;
+  if (a.halfSpace) return againstHalfSpace(a, b.core, margin, true, out);
+  if (b.halfSpace) return againstHalfSpace(b, a.core, margin, false, out);
+  if (onRoundSides(a.core, b.core, margin, out)) return;
+  if (a.core.discRadius > 0 || b.core.discRadius > 0) return rolledManifold(a.core, b.core, margin, out);
+  convexManifold(a.core, b.core, margin, out);
+}
+
+// Whether all of a cylinder's end lies on the other: the points are around its rim.
+bool standsOnRoundEnd(const Collider& c, const Manifold& m) {
+  constexpr double kFlat = 1 - 1e-6, kRim = 0.98, kOffCentre = 0.1;
+  const double radius = c.core.discRadius;
+  if (c.halfSpace || radius == 0 || m.points.size() < 3) return false;
+  const Vec3 axis = c.core.discAxis.normalized();
+  if (std::abs(axis.dot(m.normal)) < kFlat) return false;
+  Vec3 middle = Vec3::Zero();
+  for (const ManifoldPoint& p : m.points) {
+    const Vec3 fromCentre = p.position - c.core.center, across = fromCentre - axis * axis.dot(fromCentre);
+    if (across.norm() < kRim * radius) return false;
+    middle += across / static_cast<double>(m.points.size());
+  }
+  return middle.norm() < kOffCentre * radius;
+}
+
 }  // namespace
 
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider) {
@@ -341,12 +366,8 @@ void collide(const Collider& a, const Collider& b, double margin, Manifold& out)
   out.normalOn = Manifold::Owner::neither;
   out.touchTime = 0;
   out.clearance = margin;
-  if (a.halfSpace && b.halfSpace) return;
-  if (a.halfSpace) return againstHalfSpace(a, b.core, margin, true, out);
-  if (b.halfSpace) return againstHalfSpace(b, a.core, margin, false, out);
-  if (onRoundSides(a.core, b.core, margin, out)) return;
-  if (a.core.discRadius > 0 || b.core.discRadius > 0) return rolledManifold(a.core, b.core, margin, out);
-  convexManifold(a.core, b.core, margin, out);
+  findManifold(a, b, margin, out);
+  out.twistShare = standsOnRoundEnd(a, out) || standsOnRoundEnd(b, out) ? 2.0 / 3 : 1;
 }
 
 void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double margin, Manifold& out) {

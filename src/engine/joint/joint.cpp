@@ -6,21 +6,21 @@ namespace calm {
 RowCount rowCount(JointType type) {
   switch (type) {
     case JointType::fixed:
-      return {6, 3};
+      return {6, 3, 3};
     case JointType::ball:
-      return {3, 0};
+      return {3, 0, 3};
     case JointType::hinge:
-      return {5, 2};
+      return {5, 2, 3};
     case JointType::slider:
       return {5, 3};
     case JointType::cylinder:
       return {4, 2};
     case JointType::universal:
-      return {4, 1};
+      return {4, 1, 3};
     case JointType::planar:
       return {3, 2};
     case JointType::limb:
-      return {3, 0};
+      return {3, 0, 3};
     case JointType::wheel:
       return {3, 1};
     case JointType::screw:

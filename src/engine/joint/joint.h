@@ -125,9 +125,9 @@ struct Winding {
   }
 };
 
-// How many rows the type has, and how many of them are angular.
+// How many rows the type has, how many of them are angular, and how many keep a pivot together: three or none.
 struct RowCount {
-  int rows, angular;
+  int rows, angular, pivot = 0;
 };
 RowCount rowCount(JointType type);
 
@@ -174,7 +174,7 @@ void meshOfGear(const JointGeometry& g, const Body& a, const Body& b, Winding& w
 void meshOfRack(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
 void threadOfScrew(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows);
 
-// Three coincidence rows at the pivot, which most types begin with.
+// Three rows at the pivot, which most types begin with.
 inline void pivotRows(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
   const Vec3 armA = a.axes * g.anchorA, armB = b.axes * g.anchorB;
   rows.meetAt(armA, armB);

@@ -8,6 +8,10 @@ namespace calm {
 
 namespace {
 
+double length(double x, double y) {
+  return std::sqrt(x * x + y * y);
+}
+
 // The swing's rotation vector (its parts about a's y and z) and the rates of these with the spin of b against a.
 struct Swing {
   double y, z;
@@ -17,7 +21,7 @@ struct Swing {
 Swing swingOf(const JointGeometry& g, const Body& a, const Body& b) {
   const Mat3 axesA = a.axes * g.axesA;
   const Vec3 x = b.axes * g.axesB.col(0);
-  const double across = std::hypot(axesA.col(1).dot(x), axesA.col(2).dot(x));
+  const double across = length(axesA.col(1).dot(x), axesA.col(2).dot(x));
   const double angle = std::atan2(across, axesA.col(0).dot(x));
   // Direction in which b's x axis leans; any will do where it does not. Opposite to a's the vector jumps.
   const double cosine = across > 1e-12 ? axesA.col(1).dot(x) / across : 1;
@@ -52,10 +56,10 @@ void swing(int column, const JointGeometry& g, const Body& a, const Body& b, Row
 void leanBeyondCone(const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {
   const Swing s = swingOf(g, a, b);
   const double ry = std::max(g.form.coneY, 1e-9), rz = std::max(g.form.coneZ, 1e-9);
-  const double angle = std::hypot(s.y, s.z);
+  const double angle = length(s.y, s.z);
   if (angle < 1e-9) return rows.turn(s.rateY, -std::min(ry, rz));
   // The rim in this direction is at angle / part.
-  const double part = std::hypot(s.y / ry, s.z / rz);
+  const double part = length(s.y / ry, s.z / rz);
   const double cube = angle / (part * part * part);
   const double byY = s.y / angle - s.y / (angle * part) + cube * s.y / (ry * ry);
   const double byZ = s.z / angle - s.z / (angle * part) + cube * s.z / (rz * rz);

@@ -4,8 +4,10 @@
 // A row's velocity is J v = [la, aa, lb, ab] . [va, wa, vb, wb] = dC/dt. Linear rows are in metres, angular in radians.
 #pragma once
 
+#include <array>
 #include <vector>
 
+#include "engine/math/lanes.h"
 #include "engine/math/types.h"
 
 namespace calm {
@@ -15,30 +17,48 @@ struct Body;
 constexpr int kMaxRows = 6;
 constexpr int kRowWidth = 12;
 
-// The rate dC/dt of a row at the bodies' velocities and spins.
-inline double rowVelocity(const double* j, const Vec3& va, const Vec3& wa, const Vec3& vb, const Vec3& wb) {
-  double s = 0;
-  for (int i = 0; i < 3; ++i) s += j[i] * va[i] + j[3 + i] * wa[i] + j[6 + i] * vb[i] + j[9 + i] * wb[i];
-  return s;
+// Velocities and spins of two bodies as rows take them.
+using RowMotion = PairRow<kRowWidth / 2>;
+inline RowMotion rowMotion(const Vec3& va, const Vec3& wa, const Vec3& vb, const Vec3& wb) {
+  return {loadPair(&va[0]), Pair{va[2], wa[0]}, loadPair(&wa[1]),
+          loadPair(&vb[0]), Pair{vb[2], wb[0]}, loadPair(&wb[1])};
+}
+
+// The rate dC/dt of a row.
+inline double rowVelocity(const double* j, const RowMotion& motion) {
+  return dot(motion, j);
 }
 
 // A view of where a node's rows are kept, with the few forms from which all joint types are written. Linear rows come
-// first.
+// first; of them, the three of a pivot, whose Jacobians are known from its arms and not kept.
 class RowBlock {
  public:
-  // Doubles that `rows` rows take, `angular` of them angular.
-  static int storage(int rows, int angular) { return rows * (1 + kRowWidth) + 6 + 6 * angular; }
+  // Doubles that `rows` rows take, `angular` of them angular and `pivot` (3 or 0) those of a pivot.
+  static int storage(int rows, int angular, int pivot = 0) {
+    return rows + 6 + kRowWidth * (rows - pivot) + 6 * angular;
+  }
 
-  RowBlock(double* memory, int rows)
+  RowBlock(double* memory, int rows, int pivot = 0)
       : error_(memory),
         arms_(memory + rows),
         jacobian_(memory + rows + 6),
-        pairs_(memory + rows * (1 + kRowWidth) + 6) {}
+        pairs_(memory + rows + 6 + kRowWidth * (rows - pivot)),
+        pivot_(pivot) {}
 
   const double* error() const { return error_; }
+  // Of the rows after the pivot's, kRowWidth numbers each.
   const double* jacobian() const { return jacobian_; }
+  // Of any row.
+  Eigen::Matrix<double, kRowWidth, 1> fullRow(int r) const {
+    Eigen::Matrix<double, kRowWidth, 1> row;
+    if (r >= pivot_) return Eigen::Map<const Eigen::Matrix<double, kRowWidth, 1>>(jacobian_ + kRowWidth * (r - pivot_));
+    const Vec3 along = Vec3::Unit(r);
+    row << -along, -armA().cross(along), along, armB().cross(along);
+    return row;
+  }
   Eigen::Map<const Vec3> armA() const { return Eigen::Map<const Vec3>(arms_); }
   Eigen::Map<const Vec3> armB() const { return Eigen::Map<const Vec3>(arms_ + 3); }
+  const double* arm(int side) const { return arms_ + 3 * side; }
   // The vectors that the i-th angular row keeps perpendicular: u of a, w of b.
   Eigen::Map<const Vec3> u(int i) const { return Eigen::Map<const Vec3>(pairs_ + 6 * i); }
   Eigen::Map<const Vec3> w(int i) const { return Eigen::Map<const Vec3>(pairs_ + 6 * i + 3); }
@@ -57,19 +77,10 @@ class RowBlock {
     Eigen::Map<Vec3>{arms_ + 3} = b;
   }
 
-  // The points coincide: three rows along the world's axes, C = pb - pa.
+  // The pivots coincide: three rows along the world's axes, C = pb - pa.
   void coincide(const Vec3& gap) {
-    const double ax = arms_[0], ay = arms_[1], az = arms_[2], bx = arms_[3], by = arms_[4], bz = arms_[5];
-    const double rows[3][kRowWidth] = {{-1, 0, 0, 0, -az, ay, 1, 0, 0, 0, bz, -by},
-                                       {0, -1, 0, az, 0, -ax, 0, 1, 0, -bz, 0, bx},
-                                       {0, 0, -1, -ay, ax, 0, 0, 0, 1, by, -bx, 0}};
-    double* j = jacobian_ + kRowWidth * count_;
-    for (int i = 0; i < 3; ++i) {
-      error_[count_ + i] = gap[i];
-      for (int k = 0; k < kRowWidth; ++k) *j++ = rows[i][k];
-    }
-    count_ += 3;
-    linear_ += 3;
+    for (int i = 0; i < 3; ++i) error_[i] = gap[i];
+    count_ = linear_ = 3;
   }
 
   // C = n . (pb - pa), with n fixed in the world or, when armA reaches to pb, in a.
@@ -100,7 +111,7 @@ class RowBlock {
  private:
   void write(double c, const Vec3& la, const Vec3& aa, const Vec3& lb, const Vec3& ab) {
     error_[count_] = c;
-    double* j = jacobian_ + kRowWidth * count_;
+    double* j = jacobian_ + kRowWidth * (count_ - pivot_);
     for (int i = 0; i < 3; ++i) j[i] = la[i], j[3 + i] = aa[i], j[6 + i] = lb[i], j[9 + i] = ab[i];
     ++count_;
   }
@@ -109,6 +120,7 @@ class RowBlock {
   double* arms_;
   double* jacobian_;
   double* pairs_;
+  int pivot_;
   int count_ = 0;
   int linear_ = 0;
 };

@@ -23,6 +23,7 @@ class PrincipalInertia {
 
   const Vec3& moments() const { return moments_; }
   const Vec3& inverse() const { return inverse_; }
+  const Vec3& inverseRoot() const { return inverseRoot_; }
   InertiaKind kind() const { return kind_; }
 
   // Advances the orientation (principal frame to world) of a torque-free body with the given angular momentum (world,
@@ -33,7 +34,7 @@ class PrincipalInertia {
 
  private:
   Vec3 moments_ = Vec3::Ones();
-  Vec3 inverse_ = Vec3::Ones();
+  Vec3 inverse_ = Vec3::Ones(), inverseRoot_ = Vec3::Ones();
   InertiaKind kind_ = InertiaKind::spherical;
   int sphericalAxis_ = 0;            // its moment serves as the spherical part
   int halfAxis_ = 0, fullAxis_ = 0;  // the axial parts: two half steps about one, a full step about the other

@@ -22,6 +22,11 @@ namespace calm {
 struct RowErrors {
   double linear = 0;   // m
   double angular = 0;  // rad
+
+  void include(const RowErrors& e) {
+    linear = std::max(linear, e.linear);
+    angular = std::max(angular, e.angular);
+  }
 };
 
 class Assembly {
@@ -56,8 +61,9 @@ class Assembly {
 
   // Rows at the present poses, into the fresh set.
   void evaluate(const std::vector<Body>& bodies);
-  // How far the fresh rows are from C + alpha lambda = 0, less the offset: what correct() has to make up for.
-  RowErrors residual(double h, double share) const;
+  // How far the fresh rows are from C + alpha lambda = 0, less the offset, with impulses that are the part `share` of a
+  // full substep's: what correct() is to make up for.
+  RowErrors lack(double h, double share);
   // Makes the fresh set the current one.
   void adopt();
   // Builds and factors the system for step h from the current rows and the bodies' response.
@@ -82,21 +88,21 @@ class Assembly {
   void pushAtCaps(std::vector<Body>& bodies, double time);
   // Solves for what the rows still lack, and applies it.
   void relax(std::vector<Body>& bodies);
-  // Adds J v for velocities that only the given body has to a vector of rows() numbers; finishHalf() makes L^-1 J v of
-  // it, with L L^T the factored system. Dot products of two such vectors tell how much the joints take from the bodies'
-  // responses. Does nothing for bodies that the assembly does not hold.
-  int rows() const { return static_cast<int>(target_.size()); }
-  void finishHalf(double* rows) const { cholesky_.solveHalf(rows); }
-  void respondHalf(BodyId body, const Vec3& velocity, const Vec3& spin, double* into) const;
+  // Adds J v, for three pairs of velocity and spin (columns) that only the given body has, to rows() times three
+  // numbers, rows `stride` apart; finishHalf() makes L^-1 J v of them, with L L^T the factored system. Dot products of
+  // two such columns tell how much the joints take from the bodies' responses. Does nothing for bodies that the
+  // assembly does not hold.
+  int rows() const { return cholesky_.size(); }
+  void finishHalf(double* rows, int stride) const { cholesky_.solveHalf(rows, stride); }
+  void respondHalf(BodyId body, const Mat3& velocities, const Mat3& spins, double* into, int stride) const;
   // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
   // not, changes states, and with them the system: call relax() again. Returns whether it did.
   bool revise(std::vector<Body>& bodies, double h, double time);
   // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were
   // any; the fresh errors are to be taken again then.
   bool catchOvershoot(double h);
-  // Newton correction from the fresh errors, to be applied to velocities at the substep's start. `share` is the part
-  // of a full substep's impulse that this one carries.
-  void correct(std::vector<Body>& bodies, double h, double share);
+  // Newton correction of what the last lack() has found, to be applied to velocities at the substep's start.
+  void correct(std::vector<Body>& bodies) { apply(bodies); }
   // Lets what is about to strike stops with restitution come back from them, at velocities that belong to the poses.
   // Returns whether anything did.
   bool reflectAtStops(std::vector<Body>& bodies, double h);
@@ -130,6 +136,9 @@ class Assembly {
   void setFallback(int substeps) { fallback_ = substeps; }
   // Kinetic energy, J, that those substeps have lost and may spend on closing separations.
   double& budget() { return budget_; }
+  // What it has gained in all, whatever the cause, and its largest kinetic energy so far, J.
+  double& surplus() { return surplus_; }
+  double& liveliest() { return liveliest_; }
 
   // Adds the geometric stiffness of the forces impulse/time to the bodies.
   void addStiffness(std::vector<Body>& bodies, double time) const;
@@ -139,9 +148,19 @@ class Assembly {
   // Errors of one node in the fresh set: lengths of the linear and angular parts.
   RowErrors errorsOf(int node) const;
   // From now on the node carries nothing (a joint that has parted), until the assembly is rebuilt.
-  void release(int node) { nodes_[node].released = true; }
+  void release(int node) { nodes_[node].released = true, rowsChosen_ = false; }
   // Whether the node is the first of its joint's.
   bool isFirst(int node) const { return nodes_[node].first; }
+  // What the frame has come to so far, by nodes: impulse and angular impulse about the pivot on b, largest errors.
+  struct Account {
+    Vec3 impulse = Vec3::Zero(), moment = Vec3::Zero();
+    RowErrors peak;
+  };
+  std::vector<Account>& accounts() { return accounts_; }
+  const std::vector<Account>& accounts() const { return accounts_; }
+  // Whether the joint's loads are wanted substep by substep.
+  bool watched(int node) const { return nodes_[node].watched; }
+  void watch(int node, bool on) { nodes_[node].watched = on; }
   // Adds what each axis of the node's joint did in the last solution to the reading (impulses, until the frame closes),
   // and sets what is active.
   void readAxes(int node, JointReading& reading) const;
@@ -159,22 +178,26 @@ class Assembly {
 
  private:
   struct Node {
+    int index;
     JointId joint;
     JointType type;
     BodyId a, b;
     int rows, offset;  // in row vectors
     int memory;        // in the row storage
     int angular;       // rows that are angles; the last ones
+    int pivot;         // rows that keep a pivot together, 3 or none; the first ones
     bool axes;         // its rows are free axes' coordinates
     int riders;        // other bodies that take part
     int riderMemory;   // in the storage of their Jacobians
-    bool dynamicA, dynamicB, released, first;
+    bool dynamicA, dynamicB, released, first, firstOnAxes, watched = false;
+    int used = 0, place = 0;  // rows in the system, and where they are among all of them
+
+    int sides() const { return 2 + riders; }  // 0 for a, 1 for b, then the riders
+  };
+  // What is seldom asked of a node's joint.
+  struct Part {
     JointGeometry geometry;
     double compliance, pinRadius, fade;
-
-    // The bodies by sides: 0 for a, 1 for b, then the riders.
-    int sides() const { return 2 + riders; }
-    BodyId body(int side) const { return side == 0 ? a : side == 1 ? b : geometry.riders[side - 2]; }
   };
   // What a row is doing. Locks and stops are held at a position, springs and running drives follow a rate law, and the
   // rest carry a set force: none, or that of a drive at its cap.
@@ -197,26 +220,35 @@ class Assembly {
     int block;  // in the factorisation's storage
   };
 
-  RowBlock block(std::vector<double>& memory, const Node& n) const { return {&memory[n.memory], n.rows}; }
+  RowBlock block(std::vector<double>& memory, const Node& n) const { return {&memory[n.memory], n.rows, n.pivot}; }
   RowBlock block(const std::vector<double>& memory, const Node& n) const {
-    return {const_cast<double*>(&memory[n.memory]), n.rows};
+    return {const_cast<double*>(&memory[n.memory]), n.rows, n.pivot};
   }
-  // Six numbers a row of one side's Jacobian or response, `stride` apart.
+  BodyId bodyOf(const Node& n, int side) const {
+    return side == 0 ? n.a : side == 1 ? n.b : parts_[n.index].geometry.riders[side - 2];
+  }
+  // The i-th of the node's rows that are in the system.
+  int usedRow(const Node& n, int i) const { return usedRows_[n.offset + i]; }
+  // Six numbers a row of one side's Jacobian or response, `stride` apart. A pivot's Jacobian is not kept.
   struct SideRows {
     const double* at;
     int stride;
-    const double* operator[](int row) const { return at + row * stride; }
+    int first = 0;  // row
+    const double* operator[](int row) const { return at + (row - first) * stride; }
   };
   SideRows jacobianOf(const Node& n, int side) const {
-    if (side < 2) return {block(rows_, n).jacobian() + 6 * side, kRowWidth};
+    if (side < 2) return {block(rows_, n).jacobian() + 6 * side, kRowWidth, n.pivot};
     return {&riderRows_[n.riderMemory + 6 * (side - 2)], 6 * n.riders};
   }
   SideRows responseOf(const Node& n, int side) const {
     if (side < 2) return {&response_[n.offset * kRowWidth + 6 * side], kRowWidth};
     return {&riderResponse_[n.riderMemory + 6 * (side - 2)], 6 * n.riders};
   }
+  class Rates;
+  // Adds the force and the torque about its centre of mass on one side's body by impulses on the node's rows.
+  void addLoad(const Node& n, int side, Vec3& force, Vec3& torque) const;
   // dC/dt that the riders' velocities add to a row's.
-  double riderRate(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
+  double riderRate(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const;
   bool held(int row) const { return state_[row] == State::locked || state_[row] >= State::atLow; }
   // The rate that a row keeps: that of a running drive or winch.
   double speedOf(int row) const {
@@ -235,7 +267,8 @@ class Assembly {
   void evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows);
   SpringLaw lawOf(int row) const;
   double stretchOf(const Node& n, int r) const;
-  double rateOf(const Node& n, int r, const std::vector<Body>& bodies) const;
+  // dC/dt of a free axis.
+  double rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   double stiffnessOn(BodyId body, bool angular) const;
   void aimSpring(const Node& n, int r, double h, double share);
   double beyondStops(const Node& n, int r, double h) const;
@@ -245,14 +278,24 @@ class Assembly {
   bool reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool wouldStrike(const Node& n, int r, double rate, double h) const;
   void become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse);
+  void chooseRows();
+  void buildDiagonal(const Node& n, double* block) const;
+  void buildCoupling(const Coupling& c, double* block) const;
+  void respondTo(const Node& n, int side, const Body& body);
   void build(double h);
-  void takeOutRows();
+  // Adds to the diagonal of a row what it yields by itself.
+  void yield(const Node& n, int r, double h, double& diagonal);
+  void yieldAsSpring(const Node& n, int r, double h, double& diagonal);
   void setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse);
   void aimSprings(double h, double share);
   void apply(std::vector<Body>& bodies);  // delta_ to velocities and impulses
-  void applyTo(std::vector<Body>& bodies, const Node& n);
+  // Pushes the node's bodies by N of its rows.
+  template <int N>
+  void push(std::vector<Body>& bodies, const Node& n, const signed char* rows, const double* impulses) const;
 
   std::vector<Node> nodes_;  // in elimination order
+  std::vector<Part> parts_;  // of each node
+  std::vector<Account> accounts_;
   std::vector<Coupling> couplings_;
   std::vector<BodyId> dynamicBodies_;
   std::map<BodyId, std::vector<std::pair<int, int>>> nodesOn_;  // of each dynamic body: node and side
@@ -263,7 +306,12 @@ class Assembly {
   std::vector<double> response_;      // W J^T, 12 a row
   std::vector<double> riderRows_, riderFresh_, riderResponse_;
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
-  std::vector<double> target_, impulse_, delta_, curvature_, force_, offset_;
+  std::vector<double> target_, impulse_, curvature_, force_, offset_;
+  // The rows in the system, node by node, and what a solution changes them by.
+  std::vector<signed char> usedRows_;
+  std::vector<int> usedCounts_;
+  bool rowsChosen_ = false;
+  std::vector<double> delta_;
   std::vector<State> state_;
   // Of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none; of a soft stop the side.
   std::vector<signed char> sign_;
@@ -277,7 +325,7 @@ class Assembly {
   double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about
   int fallback_ = 0;
-  double budget_ = 0;
+  double budget_ = 0, surplus_ = 0, liveliest_ = 0;
   double driveWork_ = 0;
   std::vector<double> workRates_;
 };

@@ -41,10 +41,10 @@ double Assembly::stretchOf(const Node& n, int r) const {
   return rows_[n.memory + r] - lawOf(n.offset + r).target;
 }
 
-double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies) const {
+double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
   const Body &a = bodies[n.a], &b = bodies[n.b];
-  return rowVelocity(block(rows_, n).jacobian() + r * kRowWidth, a.velocity, a.spin, b.velocity, b.spin) +
-         (n.riders > 0 ? riderRate(n, r, bodies) : 0);
+  return rowVelocity(jacobianOf(n, 0)[r], rowMotion(a.velocity, a.*spin, b.velocity, b.*spin)) +
+         (n.riders > 0 ? riderRate(n, r, bodies, spin) : 0);
 }
 
 double Assembly::stiffnessOn(BodyId body, bool angular) const {
@@ -110,9 +110,10 @@ void Assembly::solveAccelerations(std::vector<Body>& bodies, const std::vector<d
 }
 
 void Assembly::setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse) {
-  std::fill_n(&delta_[n.offset], n.rows, 0.0);
-  delta_[row] = impulse - impulse_[row];
-  applyTo(bodies, n);
+  const double change = impulse - impulse_[row];
+  const auto r = static_cast<signed char>(row - n.offset);
+  impulse_[row] = impulse;
+  push<1>(bodies, n, &r, &change);
 }
 
 void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
@@ -305,6 +306,7 @@ bool Assembly::reviseWinch(const Node& n, int r, double rate, double h, double t
 void Assembly::readAxes(int node, JointReading& reading) const {
   const Node& n = nodes_[node];
   if (!n.axes) return;
+  if (n.firstOnAxes) reading.activity.fill(0);
   for (int r = 0; r < n.rows; ++r) {
     const int row = n.offset + r;
     const Axis& axis = axis_[row];

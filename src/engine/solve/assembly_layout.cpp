@@ -91,21 +91,23 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   const Elimination elimination = eliminateByMinimumDegree(count, edges);
   std::vector<int> position(count), rows(count);
   int offset = 0, memory = 0, riderMemory = 0;
-  std::set<JointId> seen;
+  std::set<JointId> seen, seenOnAxes;
   for (int k = 0; k < count; ++k) {
     const Plan& plan = plans[elimination.order[k]];
     const Member& m = *plan.member;
     position[elimination.order[k]] = k;
     const bool axes = !plan.rows.empty();
-    int angular = rowCount(m.type).angular;
+    RowCount has = rowCount(m.type);
     if (axes)
-      angular = static_cast<int>(std::count_if(plan.rows.begin(), plan.rows.end(),
-                                               [&](const auto& r) { return r.first >= axesOf(m.type).along; }));
-    rows[k] = axes ? static_cast<int>(plan.rows.size()) : rowCount(m.type).rows;
-    nodes_.push_back({m.joint, m.type, m.a, m.b, rows[k], offset, memory, angular, axes,
+      has = {static_cast<int>(plan.rows.size()),
+             static_cast<int>(std::count_if(plan.rows.begin(), plan.rows.end(),
+                                            [&](const auto& r) { return r.first >= axesOf(m.type).along; }))};
+    rows[k] = has.rows;
+    nodes_.push_back({k, m.joint, m.type, m.a, m.b, has.rows, offset, memory, has.angular, has.pivot, axes,
                       static_cast<int>(m.geometry.riders.size()), riderMemory, bodies[m.a].dynamic(),
-                      bodies[m.b].dynamic(), false, seen.insert(m.joint).second, m.geometry, m.compliance, m.pinRadius,
-                      m.fade});
+                      bodies[m.b].dynamic(), false, seen.insert(m.joint).second,
+                      axes && seenOnAxes.insert(m.joint).second});
+    parts_.push_back({m.geometry, m.compliance, m.pinRadius, m.fade});
     for (int r = 0; r < rows[k]; ++r) {
       axis_.emplace_back();
       state_.push_back(State::locked);
@@ -118,11 +120,11 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                                                              : State::set;
       if (kind != Kind::spring) continue;
       for (int side = 0; side < nodes_.back().sides(); ++side)
-        springsOn_[nodes_.back().body(side)][r >= rows[k] - angular] += def.stiffness;
+        springsOn_[bodyOf(nodes_.back(), side)][r >= has.rows - has.angular] += def.stiffness;
     }
     hasAxes_ |= axes;
     offset += rows[k];
-    memory += RowBlock::storage(rows[k], angular);
+    memory += RowBlock::storage(has.rows, has.angular, has.pivot);
     riderMemory += 6 * nodes_.back().riders * rows[k];
   }
   cholesky_.analyse(rows, elimination.below);
@@ -143,7 +145,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     if (nodes_[k].dynamicA) nodesOn_[nodes_[k].a].emplace_back(k, 0);
     if (nodes_[k].dynamicB) nodesOn_[nodes_[k].b].emplace_back(k, 1);
     for (int side = 2; side < nodes_[k].sides(); ++side)
-      if (bodies[nodes_[k].body(side)].dynamic()) nodesOn_[nodes_[k].body(side)].emplace_back(k, side);
+      if (bodies[bodyOf(nodes_[k], side)].dynamic()) nodesOn_[bodyOf(nodes_[k], side)].emplace_back(k, side);
   }
 
   rows_.assign(memory, 0);
@@ -154,15 +156,19 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                   &rateNow_, &rateAtRest_, &work_})
     v->assign(offset, 0);
   springStep_.assign(offset, {0, 0});
+  usedRows_.assign(offset, 0);
+  usedCounts_.assign(nodes_.size(), 0);
+  accounts_.resize(nodes_.size());
   sign_.assign(offset, 0);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       // Stops share nothing with others, and one that yields would send back what strikes it.
       const Axis& axis = axis_[n.offset + r];
       const bool stop = n.axes && axis.kind == Kind::stop && !axis.def.isLocked();
-      const double linear = n.compliance > 0 ? n.compliance : (looped_ && !stop ? kLoopCompliance : 0);
+      const Part& part = parts_[n.index];
+      const double linear = part.compliance > 0 ? part.compliance : (looped_ && !stop ? kLoopCompliance : 0);
       const bool angular = r >= n.rows - n.angular;
-      compliance_[n.offset + r] = angular ? linear / (n.pinRadius * n.pinRadius) : linear;
+      compliance_[n.offset + r] = angular ? linear / (part.pinRadius * part.pinRadius) : linear;
     }
 }
 
@@ -170,10 +176,11 @@ void Assembly::markUntouchedAxes(std::vector<Body>& bodies) const {
   std::map<BodyId, std::vector<Vec3>> arms;
   std::set<BodyId> turned;  // by angular rows
   for (const Node& n : nodes_) {
-    arms[n.a].push_back(n.geometry.anchorA);
-    arms[n.b].push_back(n.geometry.anchorB);
+    const JointGeometry& geometry = parts_[n.index].geometry;
+    arms[n.a].push_back(geometry.anchorA);
+    arms[n.b].push_back(geometry.anchorB);
     if (n.angular > 0) turned.insert(n.a), turned.insert(n.b);
-    turned.insert(n.geometry.riders.begin(), n.geometry.riders.end());
+    turned.insert(geometry.riders.begin(), geometry.riders.end());
   }
   for (const BodyId id : dynamicBodies_) {
     Vec3 longest = Vec3::Zero();

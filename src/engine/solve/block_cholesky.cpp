@@ -1,21 +1,25 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "engine/solve/block_cholesky.h"
 
+#include <Eigen/Core>
 #include <algorithm>
 #include <cmath>
 #include <cstring>
 
+#include "engine/math/lanes.h"
 #include "engine/solve/block_size.h"
 
 namespace calm {
 
 namespace {
 
-// Lower-triangular inverse of the Cholesky factor of the n x n block, in place.
+constexpr int kMostRows = 6;
+
+// Lower-triangular inverse of the Cholesky factor of the N x N block, in place; its upper triangle becomes zero.
 template <int N>
 int invertFactor(double* a) {
   int weak = 0;
-  double g[N][N] = {};
+  double g[N][N];
   for (int j = 0; j < N; ++j) {
     double pivot = a[j * N + j];
     const double whole = pivot;
@@ -42,35 +46,32 @@ int invertFactor(double* a) {
   return weak;
 }
 
-// block <- block * inverse^T with the lower-triangular `inverse`.
+// block <- block * inverse^T with the lower-triangular `inverse`, and its transpose.
 template <int N>
-void scaleRight(double* block, int rows, const double* inverse) {
+void scaleRight(double* block, int rows, const double* inverse, double* transposed) {
   for (int r = 0; r < rows; ++r) {
     double* b = block + r * N;
-    double out[N];
-    for (int c = 0; c < N; ++c) {
-      double s = 0;
-      for (int t = 0; t <= c; ++t) s += b[t] * inverse[c * N + t];
-      out[c] = s;
+    for (int c = N - 1; c >= 0; --c) {
+      double s = b[0] * inverse[c * N];
+      for (int t = 1; t <= c; ++t) s += b[t] * inverse[c * N + t];
+      b[c] = transposed[c * rows + r] = s;
     }
-    std::memcpy(b, out, sizeof out);
   }
 }
 
-// target <- target - left * right^T; the factors have N columns.
-template <int N>
-void subtractProduct(double* target, const double* left, int leftRows, const double* right, int rightRows) {
-  for (int r = 0; r < leftRows; ++r)
-    for (int c = 0; c < rightRows; ++c) {
-      double s = 0;
-      for (int t = 0; t < N; ++t) s += left[r * N + t] * right[c * N + t];
-      target[r * rightRows + c] -= s;
+// target <- target - left * right, where left has N columns and right so many rows and C columns.
+template <int N, int C>
+void subtractProduct(double* target, const double* left, int leftRows, const double* right) {
+  for (int r = 0; r < leftRows; ++r, target += C, left += N) {
+    PairRow<C / 2> pairs = loadRow<C / 2>(target);
+    double last = target[C - 1];
+    for (int t = 0; t < N; ++t) {
+      for (int i = 0; i < C / 2; ++i) pairs[i] -= left[t] * loadPair(right + t * C + 2 * i);
+      if (C % 2 == 1) last -= left[t] * right[t * C + C - 1];
     }
-}
-
-template <int N, int Rows>
-void subtractSquare(double* target, const double* left, const double* right) {
-  subtractProduct<N>(target, left, Rows, right, Rows);
+    for (int i = 0; i < C / 2; ++i) storePair(target + 2 * i, pairs[i]);
+    if (C % 2 == 1) target[C - 1] = last;
+  }
 }
 
 template <int N>
@@ -97,28 +98,27 @@ void backward(const double* inverse, double* x) {
 
 }  // namespace
 
-void BlockCholesky::analyse(const std::vector<int>& rows, const std::vector<std::vector<int>>& below) {
+void BlockCholesky::analyse(const std::vector<int>& most, const std::vector<std::vector<int>>& below) {
   columns_.clear();
   entries_.clear();
   updates_.clear();
-  size_ = 0;
   int storage = 0;
-  for (std::size_t k = 0; k < rows.size(); ++k) {
+  std::size_t longest = 0;
+  for (std::size_t k = 0; k < most.size(); ++k) {
+    longest = std::max(longest, below[k].size());
     Column column{};
-    column.rows = rows[k];
-    column.offset = size_;
     column.diagonal = storage;
     column.firstEntry = static_cast<int>(entries_.size());
     column.entries = static_cast<int>(below[k].size());
-    size_ += rows[k];
-    storage += rows[k] * rows[k];
+    storage += most[k] * most[k];
     for (int i : below[k]) {
       entries_.push_back({i, storage});
-      storage += rows[i] * rows[k];
+      storage += most[i] * most[k];
     }
     columns_.push_back(column);
   }
   values_.assign(storage, 0);
+  transposed_.resize(longest * kMostRows * kMostRows);
   for (Column& column : columns_) {
     column.firstUpdate = static_cast<int>(updates_.size());
     for (int i = 0; i < column.entries; ++i)
@@ -126,6 +126,36 @@ void BlockCholesky::analyse(const std::vector<int>& rows, const std::vector<std:
         const int row = entries_[column.firstEntry + i].row, col = entries_[column.firstEntry + j].row;
         updates_.push_back(row == col ? columns_[row].diagonal : offDiagonal(row, col));
       }
+  }
+  use(most);
+}
+
+void BlockCholesky::use(const std::vector<int>& rows) {
+  size_ = 0;
+  for (std::size_t k = 0; k < columns_.size(); ++k) {
+    columns_[k].rows = rows[k];
+    columns_[k].offset = size_;
+    size_ += rows[k];
+  }
+  used_.clear();
+  usedEntries_.clear();
+  usedUpdates_.clear();
+  for (const Column& whole : columns_) {
+    if (whole.rows == 0) continue;
+    Column column = whole;
+    column.firstEntry = static_cast<int>(usedEntries_.size());
+    column.firstUpdate = static_cast<int>(usedUpdates_.size());
+    const int* update = updates_.data() + whole.firstUpdate;
+    const Entry* entry = entries_.data() + whole.firstEntry;
+    for (int i = 0; i < whole.entries; update += ++i) {
+      const Column& lower = columns_[entry[i].row];
+      if (lower.rows == 0) continue;
+      usedEntries_.push_back({entry[i].block, lower.rows, lower.offset});
+      for (int j = 0; j <= i; ++j)
+        if (columns_[entry[j].row].rows > 0) usedUpdates_.push_back(update[j]);
+    }
+    column.entries = static_cast<int>(usedEntries_.size()) - column.firstEntry;
+    used_.push_back(column);
   }
 }
 
@@ -136,28 +166,29 @@ int BlockCholesky::offDiagonal(int row, int column) const {
 }
 
 void BlockCholesky::clear() {
-  std::fill(values_.begin(), values_.end(), 0.0);
+  for (const Column& column : used_)
+    for (int i = 0; i < column.entries; ++i) {
+      const UsedEntry& e = usedEntries_[column.firstEntry + i];
+      std::fill_n(&values_[e.block], e.rows * column.rows, 0.0);
+    }
 }
 
 int BlockCholesky::factor() {
   int weak = 0;
-  for (const Column& column : columns_) {
+  for (const Column& column : used_) {
     double* inverse = &values_[column.diagonal];
-    const Entry* entry = entries_.data() + column.firstEntry;
-    const int* target = updates_.data() + column.firstUpdate;
+    const UsedEntry* entry = usedEntries_.data() + column.firstEntry;
+    const int* target = usedUpdates_.data() + column.firstUpdate;
     withSize(column.rows, [&]<int N>() {
       weak += invertFactor<N>(inverse);
-      for (int i = 0; i < column.entries; ++i) {
-        const int rows = columns_[entry[i].row].rows;
-        scaleRight<N>(&values_[entry[i].block], rows, inverse);
+      double* transposed = transposed_.data();
+      for (int i = 0; i < column.entries; ++i, transposed += kMostRows * N) {
+        double* left = &values_[entry[i].block];
+        scaleRight<N>(left, entry[i].rows, inverse, transposed);
         for (int j = 0; j <= i; ++j) {
           double* into = &values_[*target++];
-          const double *left = &values_[entry[i].block], *right = &values_[entry[j].block];
-          const int rightRows = columns_[entry[j].row].rows;
-          if (rows == N && rightRows == N)
-            subtractSquare<N, N>(into, left, right);  // sizes known: unrolled
-          else
-            subtractProduct<N>(into, left, rows, right, rightRows);
+          const double* right = transposed_.data() + j * kMostRows * N;
+          withSize(entry[j].rows, [&]<int C>() { subtractProduct<N, C>(into, left, entry[i].rows, right); });
         }
       }
     });
@@ -165,21 +196,52 @@ int BlockCholesky::factor() {
   return weak;
 }
 
-void BlockCholesky::solveHalf(double* x) const {
-  for (const Column& column : columns_) {
-    const Entry* entry = entries_.data() + column.firstEntry;
+void BlockCholesky::solveForward(double* x) const {
+  for (const Column& column : used_) {
+    const UsedEntry* entry = usedEntries_.data() + column.firstEntry;
     double* y = x + column.offset;
-    if (std::all_of(y, y + column.rows, [](double v) { return v == 0; })) continue;
     withSize(column.rows, [&]<int N>() {
       forward<N>(&values_[column.diagonal], y);
       for (int i = 0; i < column.entries; ++i) {
-        const Column& lower = columns_[entry[i].row];
         const double* block = &values_[entry[i].block];
-        double* b = x + lower.offset;
-        for (int r = 0; r < lower.rows; ++r) {
-          double s = 0;
-          for (int c = 0; c < N; ++c) s += block[r * N + c] * y[c];
-          b[r] -= s;
+        double* b = x + entry[i].offset;
+        withSize(entry[i].rows, [&]<int R>() {
+          for (int r = 0; r < R; ++r) {
+            double s = block[r * N] * y[0];
+            for (int c = 1; c < N; ++c) s += block[r * N + c] * y[c];
+            b[r] -= s;
+          }
+        });
+      }
+    });
+  }
+}
+
+void BlockCholesky::solveHalf(double* x, int stride) const {
+  using Three = Eigen::Map<Eigen::RowVector3d>;
+  const auto at = [&](int row) { return Three(x + row * stride); };
+  for (const Column& column : used_) {
+    const UsedEntry* entry = usedEntries_.data() + column.firstEntry;
+    withSize(column.rows, [&]<int N>() {
+      Eigen::Matrix<double, N, 3, Eigen::RowMajor> y;
+      bool any = false;
+      for (int r = 0; r < N; ++r) {
+        y.row(r) = at(column.offset + r);
+        any = any || !y.row(r).isZero(0);
+      }
+      if (!any) return;
+      const double* inverse = &values_[column.diagonal];
+      for (int r = N - 1; r >= 0; --r) {
+        y.row(r) *= inverse[r * N + r];
+        for (int c = 0; c < r; ++c) y.row(r) += inverse[r * N + c] * y.row(c);
+        at(column.offset + r) = y.row(r);
+      }
+      for (int i = 0; i < column.entries; ++i) {
+        const double* block = &values_[entry[i].block];
+        for (int r = 0; r < entry[i].rows; ++r) {
+          Eigen::RowVector3d sum = block[r * N] * y.row(0);
+          for (int c = 1; c < N; ++c) sum += block[r * N + c] * y.row(c);
+          at(entry[i].offset + r) -= sum;
         }
       }
     });
@@ -187,17 +249,18 @@ void BlockCholesky::solveHalf(double* x) const {
 }
 
 void BlockCholesky::solve(double* x) const {
-  solveHalf(x);
-  for (auto column = columns_.rbegin(); column != columns_.rend(); ++column) {
-    const Entry* entry = entries_.data() + column->firstEntry;
+  solveForward(x);
+  for (auto column = used_.rbegin(); column != used_.rend(); ++column) {
+    const UsedEntry* entry = usedEntries_.data() + column->firstEntry;
     double* y = x + column->offset;
     withSize(column->rows, [&]<int N>() {
       for (int i = 0; i < column->entries; ++i) {
-        const Column& lower = columns_[entry[i].row];
         const double* block = &values_[entry[i].block];
-        const double* b = x + lower.offset;
-        for (int r = 0; r < lower.rows; ++r)
-          for (int c = 0; c < N; ++c) y[c] -= block[r * N + c] * b[r];
+        const double* b = x + entry[i].offset;
+        withSize(entry[i].rows, [&]<int R>() {
+          for (int r = 0; r < R; ++r)
+            for (int c = 0; c < N; ++c) y[c] -= block[r * N + c] * b[r];
+        });
       }
       backward<N>(&values_[column->diagonal], y);
     });

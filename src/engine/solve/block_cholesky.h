@@ -12,10 +12,13 @@ namespace calm {
 
 class BlockCholesky {
  public:
-  // `rows[k]` is the number of rows of the node eliminated k-th; `below` as in Elimination.
-  void analyse(const std::vector<int>& rows, const std::vector<std::vector<int>>& below);
+  // `most[k]` is the largest number of rows of the node eliminated k-th; `below` as in Elimination. At first all are
+  // in use.
+  void analyse(const std::vector<int>& most, const std::vector<std::vector<int>>& below);
+  // From now on each node has so many rows, none up to the most. What has none costs nothing.
+  void use(const std::vector<int>& rows);
 
-  int size() const { return size_; }  // scalar rows in all
+  int size() const { return size_; }  // scalar rows in use
   int offset(int node) const { return columns_[node].offset; }
 
   // The blocks to fill before factor(). Row-major; the diagonal block's upper triangle is not read.
@@ -23,6 +26,7 @@ class BlockCholesky {
   // Where block (row, column) with row > column is kept, of rows(row) x rows(column).
   int offDiagonal(int row, int column) const;
   double* block(int where) { return &values_[where]; }
+  // Sets all blocks but the diagonal ones to zero.
   void clear();
 
   // Overwrites the blocks with the factor. A pivot below 1e-15 of its diagonal (a dependent row that nothing
@@ -31,8 +35,9 @@ class BlockCholesky {
 
   // Solves A x = b in place.
   void solve(double* x) const;
-  // Its first half, x <- L^-1 x, quick where x is mostly zero: dot products of such halves are those with the inverse.
-  void solveHalf(double* x) const;
+  // Its first half, x <- L^-1 x, for three right-hand sides that are mostly zero; row r of them begins at
+  // x[r * stride]. Dot products of such halves are those with the inverse.
+  void solveHalf(double* x, int stride) const;
 
  private:
   struct Column {
@@ -43,12 +48,22 @@ class BlockCholesky {
   struct Entry {
     int row, block;
   };
+  // The same of an entry in use, with what is asked of its row all the time.
+  struct UsedEntry {
+    int block, rows, offset;
+  };
+  void solveForward(double* x) const;
 
   int size_ = 0;
   std::vector<Column> columns_;
   std::vector<Entry> entries_;
   std::vector<int> updates_;
+  // What is left of them where nodes without rows are left out.
+  std::vector<Column> used_;
+  std::vector<UsedEntry> usedEntries_;
+  std::vector<int> usedUpdates_;
   std::vector<double> values_;
+  std::vector<double> transposed_;  // the present column's blocks, while it is factored
 };
 
 }  // namespace calm

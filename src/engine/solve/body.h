@@ -103,7 +103,7 @@ struct Body {
       return;
     }
     // Taken over from drift to drift while nothing turns the body, so that no round-off builds up in it.
-    if (spin != momentumSpin) momentum = worldInertia() * spin;
+    if (spin != momentumSpin) momentum = axes * inertia.moments().cwiseProduct(axes.transpose() * spin);
     inertia.driftFree(orientation, momentum, h);
     axes = orientation.toRotationMatrix();
     spin = axes * inertia.inverse().cwiseProduct(axes.transpose() * momentum);

@@ -12,84 +12,92 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   const int n = 3 * size();
   int rows = 0;
   for (const Assembly* a : assemblies) rows += a->rows();
-  Eigen::MatrixXd halves = Eigen::MatrixXd::Zero(rows, n);
+  using RowMajor = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+  RowMajor halves = RowMajor::Zero(rows, n);
   coupling_.setZero(n, n);
   struct Use {
     BodyId body;
     double sign;
-    const Vec3& arm;
+    Vec3 arm, lever;
     Mat3 angular;  // columns: what unit impulses along the directions add to the spin
     double inverseMass;
   };
-  const auto use = [&](BodyId id, double sign, const Vec3& arm, const Mat3& directions) {
+  const auto use = [&](BodyId id, double sign, const Vec3& arm, const Vec3& lever, const Mat3& directions) {
     Mat3 turning;
-    for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(directions.col(k));
-    return Use{id, sign, arm, bodies[id].response * turning, bodies[id].linearResponse};
+    for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(directions.col(k)) + lever[k] * directions.col(0);
+    return Use{id, sign, arm, lever, bodies[id].response * turning, bodies[id].linearResponse};
   };
   std::vector<std::array<Use, 2>> uses;
-  for (const Point& p : points_)
-    uses.push_back({use(p.a, -1, p.armA, p.directions), use(p.b, 1, p.armB, p.directions)});
-  for (const Point& p : points_)
-    for (const Use& at : uses[p.index]) {
+  std::vector<Mat3> directions;
+  for (int p = 0; p < size(); ++p) {
+    const Patch& patch = patches_[points_[p].patch];
+    directions.push_back(patch.axes());
+    const Contact& c = contacts_[p];
+    uses.push_back({use(patch.a, -1, c.armA.vec(), c.lever.vec(), directions[p]),
+                    use(patch.b, 1, c.armB.vec(), c.lever.vec(), directions[p])});
+  }
+  for (int p = 0; p < size(); ++p)
+    for (const Use& at : uses[p]) {
       if (!bodies[at.body].dynamic()) continue;
-      for (const Point& q : points_) {
-        if (q.index > p.index) break;
-        for (const Use& other : uses[q.index]) {
+      for (int q = 0; q <= p; ++q) {
+        for (const Use& other : uses[q]) {
           if (other.body != at.body) continue;
           // The velocity at q's point by impulses at p's.
-          Mat3 moved = at.inverseMass * p.directions;
+          Mat3 moved = at.inverseMass * directions[p];
           for (int k = 0; k < 3; ++k) moved.col(k) += at.angular.col(k).cross(other.arm);
-          coupling_.block<3, 3>(3 * q.index, 3 * p.index) += at.sign * other.sign * q.directions.transpose() * moved;
+          coupling_.block<3, 3>(3 * q, 3 * p) +=
+              at.sign * other.sign *
+              (directions[q].transpose() * moved + other.lever * (directions[q].col(0).transpose() * at.angular));
         }
       }
-      for (int k = 0; k < 3; ++k) {
-        double* column = &halves(0, 3 * p.index + k);
-        for (const Assembly* a : assemblies) {
-          a->respondHalf(at.body, at.sign * at.inverseMass * p.directions.col(k), at.sign * at.angular.col(k), column);
-          column += a->rows();
-        }
+      double* into = halves.data() + 3 * p;
+      for (const Assembly* a : assemblies) {
+        a->respondHalf(at.body, at.sign * at.inverseMass * directions[p], at.sign * at.angular, into, n);
+        into += a->rows() * n;
       }
     }
-  for (int c = 0; c < n; ++c) {
-    double* column = &halves(0, c);
+  for (int p = 0; p < size(); ++p) {
+    double* columns = halves.data() + 3 * p;
     for (const Assembly* a : assemblies) {
-      a->finishHalf(column);
-      column += a->rows();
+      a->finishHalf(columns, n);
+      columns += a->rows() * n;
     }
   }
   coupling_.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
   coupling_.triangularView<Eigen::StrictlyLower>() = coupling_.transpose();
-  for (Point& p : points_) {
-    Mat3 mobility = coupling_.block<3, 3>(3 * p.index, 3 * p.index);
+  for (int p = 0; p < size(); ++p) {
+    const Point& point = points_[p];
+    Mat3 mobility = coupling_.block<3, 3>(3 * p, 3 * p);
     // What the joints hold altogether has no mobility left but round-off; keep a grain of its own.
-    mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * p.alone);
-    setMobility(p, mobility);
+    mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * point.alone);
+    setMobility(contacts_[p], mobility);
     // Overlap is pushed out with what would part the two bodies alone: where joints jam them, the full speed would
     // fling others.
-    if (p.pushedOut > 0) p.target = p.pushedOut * std::min(1.0, mobility(0, 0) / p.alone[0]);
+    if (point.pushedOut > 0) contacts_[p].target = point.pushedOut * std::min(1.0, mobility(0, 0) / point.alone[0]);
   }
 }
 
 double ContactSolver::relaxCoupled(std::vector<Body>& bodies, int sweeps, double enough, double reduction) {
   std::vector<Vec3> before;
-  for (Point& p : points_) {
-    before.push_back(p.impulse);
-    p.direction.setZero();
-  }
-  load(bodies);
-  headingSpeeds_.setZero(3 * size());
   speeds_.resize(3 * size());
-  for (const Point& p : points_) speeds_.segment<3>(3 * p.index) = slip(p);
-  coupled_ = true;
+  for (int i = 0; i < size(); ++i) {
+    Contact& c = contacts_[i];
+    before.push_back(c.impulse.vec());
+    c.direction = {};
+    const Patch& patch = patches_[points_[i].patch];
+    const Body &a = bodies[patch.a], &b = bodies[patch.b];
+    speeds_.segment<3>(3 * i) = patch.axes().transpose() * (b.velocityAt(c.armB.vec()) - a.velocityAt(c.armA.vec())) +
+                                c.lever.vec() * patch.directions[0].vec().dot(b.spin - a.spin);
+  }
+  headingSpeeds_.setZero(3 * size());
   gradient_ = beta_ = 0;
   double change = 0;
   for (int i = 0; i < sweeps; ++i) {
-    change = sweepOn(all());
+    change = sweepCoupled();
     if (i == 0) enough = std::max(enough, reduction * change);
     if (change < enough) break;
   }
-  coupled_ = false;
-  for (const Point& p : points_) pushBodies(p, p.impulse - before[p.index], bodies);
+  for (int i = 0; i < size(); ++i) pushBodies(i, contacts_[i].impulse.vec() - before[i], bodies);
   return change;
 }
 

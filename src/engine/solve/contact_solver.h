@@ -6,64 +6,13 @@
 // mu times the normal impulse, opposing the slip.
 #pragma once
 
-#include <cstdint>
 #include <functional>
 #include <vector>
 
-#include "engine/contact/collide.h"
-#include "engine/solve/body.h"
+#include "engine/math/lanes.h"
+#include "engine/solve/contact_pair.h"
 
 namespace calm {
-
-struct ContactImpulse {
-  std::uint32_t id;
-  Vec3 onA;    // where, in body a's principal frame
-  Vec3 force;  // N, along normal, first and second tangent
-
-  void visitState(StateArchive& state);
-};
-
-// Two shapes that may meet during the frame, and what they last pushed with.
-struct ContactPair {
-  int bodyA, bodyB;
-  int shapeA, shapeB;  // colliders
-  int triangle = -1;   // of shape B, where that is a mesh
-  double friction, restitution;
-  bool fromTheStart = false;  // has not been looked at yet, in the world's first frame
-  // Two parts of one assembly that were put into each other, as bars are where a pin holds them: they do not touch
-  // until they have come apart.
-  bool interlaced = false;
-  Manifold manifold;
-  std::vector<ContactImpulse> last;
-  // As it was when the shapes were last looked at in this frame, for follow(). In the bodies' principal frames.
-  struct Kept {
-    struct Point {
-      Vec3 onA, onB;
-      std::uint32_t id;
-    };
-    bool known = false;
-    Vec3 place, normal;  // of b as seen from a; of the body that owns the normal
-    Mat3 turn;           // of b as seen from a
-    double reach = 0;    // m, how far the shapes were looked for
-    double slide = 0;    // m, that the points may follow
-    double extent = 0;   // m, of b about its centre of mass
-    std::vector<Point> points;
-  } kept;
-  // Of the present frame, on b: impulse and its moment about the origin (world).
-  Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
-
-  void visitState(StateArchive& state);
-  // Names each point of the new manifold after the last one's point where it lies, if there was one: features flicker
-  // when corners and edges coincide, places do not.
-  void keepNames(const Body& a);
-  // Notes the manifold and how the bodies stand, for follow().
-  void keep(const Body& a, const Body& b, double reach, double slide, double extent);
-  // Forgets the manifold while the two are interlaced.
-  void passInterlaced(const Body& a, const Body& b, double size);
-  bool startsSet = false;  // in the solver's order, the first of bodies that hang together
-  // Moves the manifold along with the bodies; false if they have moved too much against each other for that.
-  bool follow(const Body& a, const Body& b, double margin);
-};
 
 class Assembly;
 
@@ -105,24 +54,44 @@ class ContactSolver {
   // Adds the accelerations of the stored forces to the velocities.
   void pushAtLastForce(std::vector<Body>& bodies) const;
 
-  struct Point {
-    // What sweeps read comes first.
-    int placeA, placeB;  // of the bodies in motions_
-    int index;           // among the points
-    Mat3 directions;     // columns: normal (from a to b) and tangents
-    Vec3 armA, armB;
-    Vec3 mobility;                       // velocity along each direction per unit impulse along the normal
-    Eigen::Matrix2d tangents, stopSlip;  // the same between the tangents, and its inverse
-    double softness;                     // normal compliance over h^2
-    double stiffestSlip;                 // the larger eigenvalue of the tangents' mobility
-    double target;                       // least end velocity along the normal
-    double friction;
-    Vec3 impulse;
-    Vec3 change;     // by the last sweep
-    Vec3 direction;  // of the conjugate gradients
+ private:
+  // As a fraction of the contact's mobility: micrometres under any load that gravity makes, and it gives redundant
+  // contacts one answer.
+  static constexpr double kSoftness = 0.003;
 
-    ContactPair* pair;
+  // What sweeps read of a point and write to it, close together in memory.
+  struct Contact {
+    Padded armA, armB;
+    Padded lever;        // of each direction for twisting about the normal, beyond what the arms give
+    Padded mobility;     // velocity along each direction per unit impulse along the normal
+    double tangents[3];  // the same between the tangents: first, mixed, second
+    double stopSlip[3];  // its inverse
+    double slipRate;     // the inverse of the mobility's larger eigenvalue
+    double softness;     // normal compliance over h^2
+    double perSpeed;     // impulse along the normal per lacking speed
+    double target;       // least end velocity along the normal
+    double friction;
+    Padded impulse;    // along each direction
+    Padded change;     // by the last sweep
+    Padded direction;  // of the conjugate gradients
+  };
+  // The points of a pair, side by side.
+  struct Patch {
+    Padded directions[3];  // normal (from a to b) and tangents
+    Padded across[3];      // the same, transposed
+    int placeA, placeB;    // of the bodies in motions_
+    int first, end;        // points
     int a, b;
+    ContactPair* pair;
+    bool withNext = false;  // is swept together with the next one
+    bool twists = false;    // its contacts have levers
+    Padded twistA, twistB;  // spins by a unit angular impulse about the normal
+
+    Mat3 axes() const { return (Mat3() << directions[0].vec(), directions[1].vec(), directions[2].vec()).finished(); }
+  };
+  // What else is known of a point.
+  struct Point {
+    int patch;
     std::uint32_t id;
     bool bounces;  // an impact is taken by bounce(), at the instant of touch if it can be
     Vec3 position;
@@ -131,41 +100,56 @@ class ContactSolver {
     double gap;
     double restitution;
   };
-
- private:
   // Velocities of what the points touch, side by side in memory while sweeps run.
   struct Motion {
-    Vec3 velocity, spin;
-    Mat3 response;
+    Padded velocity, spin;
+    Padded response[3];  // columns
     double inverseMass;
     // What the last sweep changed, and the direction of the conjugate gradients: impulses' directions as velocities.
-    Vec3 sweptVelocity = Vec3::Zero(), sweptSpin = Vec3::Zero();
-    Vec3 headingVelocity = Vec3::Zero(), headingSpin = Vec3::Zero();
+    Padded sweptVelocity, sweptSpin;
+    Padded headingVelocity, headingSpin;
   };
+  // Patches whose bodies touch no others', one after another, as are their points and the bodies in motions_.
+  struct Range {
+    int firstPatch, endPatch, firstMotion, endMotion;
+  };
+  // The pairs that touch, those of one set of bodies after those of another; each with whether it is a set's first.
+  std::vector<std::pair<ContactPair*, bool>> inOrder(const std::vector<ContactPair*>& pairs,
+                                                     const std::vector<Body>& bodies);
+  void addPatch(ContactPair& pair, const std::vector<Body>& bodies, double h);
+  // Puts patches that share no moving body side by side, two by two.
+  void pairUp(const Range& range);
   void load(const std::vector<Body>& bodies);
   void unload(std::vector<Body>& bodies) const;  // only what is dynamic; the rest is shared between islands
-  Vec3 slip(const Point& p) const;               // relative velocity, along the point's directions
-  void push(const Point& p, const Vec3& impulse);
-  void pushBodies(const Point& p, const Vec3& impulse, std::vector<Body>& bodies) const;
-  void setMobility(Point& p, const Mat3& mobility);
-  // Points whose bodies touch no others', one after another, as are the bodies in motions_.
-  struct Range {
-    int firstPoint, endPoint, firstMotion, endMotion;
-  };
-  Range all() const { return {0, size(), 0, static_cast<int>(motions_.size())}; }
-  std::vector<ContactPair*> inOrder(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies);
-  void extrapolate(const Range& range);
-  double sweepOn(const Range& range);
-  double sweepPoints(std::vector<Point>& points, int from, int to);
-  double sweepPoint(Point& p);
-  static void account(const Point& p);
+  void pushBodies(int point, const Vec3& impulse, std::vector<Body>& bodies) const;
+  static void setMobility(Contact& c, const Mat3& mobility);
+  double approachSpeed(int point, const std::vector<Body>& bodies) const;
+  void account(int point, const Vec3& impulse);
 
-  std::vector<Point> points_;
+  // How the next sweep begins: by going on this share of the last sweeps' direction, which then follows the last one.
+  struct Step {
+    double share = 0;
+    bool follows = false;
+  };
+  Step nextStep() const;
+  void noteGradient(double gradient);
+  // What came of a sweep.
+  struct Swept {
+    double largest = 0;   // m/s, change of a contact's velocity
+    double gradient = 0;  // squared length of all changes
+  };
+  struct Visit;
+  Swept sweepPatches(const Patch* patches, int count, Contact* contacts, const Step& step);
+  double sweepOn(const Range& range);
+  double sweepCoupled();
+
+  std::vector<Patch> patches_;
+  std::vector<Contact> contacts_;
+  std::vector<Point> points_;  // of each contact
   std::vector<Range> ranges_;
   std::vector<int> touched_;  // whose velocities motions_ holds
   std::vector<Motion> motions_;
   std::vector<int> placeOf_;  // of each body in them; -1: not yet
-  bool coupled_ = false;
   Eigen::MatrixXd coupling_;  // velocities of all points' directions per unit impulse of each
   // Of all points' directions, while coupled sweeps run; the same as Motion's.
   Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
@@ -175,25 +159,5 @@ class ContactSolver {
   double gradient_ = 0;  // squared length of the last sweep's change; 0 before the first
   double beta_ = 0;      // its ratio to the one before
 };
-
-inline Vec3 ContactSolver::slip(const Point& p) const {
-  if (coupled_) return speeds_.segment<3>(3 * p.index);
-  const Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
-  const Vec3 relative = b.velocity - a.velocity + b.spin.cross(p.armB) - a.spin.cross(p.armA);
-  return p.directions.transpose() * relative;
-}
-
-inline void ContactSolver::push(const Point& p, const Vec3& impulse) {
-  if (coupled_) {
-    speeds_.noalias() += coupling_.middleCols<3>(3 * p.index) * impulse;
-    return;
-  }
-  Motion &a = motions_[p.placeA], &b = motions_[p.placeB];
-  const Vec3 along = p.directions * impulse;
-  a.velocity -= a.inverseMass * along;
-  a.spin -= a.response * p.armA.cross(along);
-  b.velocity += b.inverseMass * along;
-  b.spin += b.response * p.armB.cross(along);
-}
 
 }  // namespace calm

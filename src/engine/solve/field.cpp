@@ -58,6 +58,7 @@ Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vecto
 
 Drag dragOn(const std::vector<Field>& fields, int id, const Body& body, double span) {
   Drag sum;
+  if (fields.empty()) return sum;
   const Vec3 change = body.spanBefore > 0 ? Vec3((body.velocity - body.velocityBefore) * (span / (2 * body.spanBefore)))
                                           : Vec3(Vec3::Zero());
   for (const Field& f : fields) {

@@ -85,14 +85,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   const double h = scene.settings.frame / substeps;
   const auto started = Stopwatch::Clock::now();
   residual_ = {};
-  for (Assembly* assembly : assemblies)
-    for (int n = 0; n < assembly->nodes(); ++n) {
-      JointReading& r = scene.joints[assembly->jointOf(n)].reading;
-      r.force = r.torque = Vec3::Zero();
-      r.separationPeak = r.misalignmentPeak = 0;
-      r.effort.fill(0);
-      scene.joints[assembly->jointOf(n)].errors.clear();
-    }
+  openAccounts(scene);
   for (ContactPair* pair : pairs) pair->frameImpulse = pair->frameMoment = Vec3::Zero();
   evaluate(scene);
   if (fresh) {
@@ -127,7 +120,7 @@ RowErrors Island::evaluateWithStops(const Scene& scene, double h, double share) 
   RowErrors worst;
   for (Assembly* assembly : assemblies) {
     if (assembly->catchOvershoot(h)) assembly->evaluate(scene.bodies);
-    const RowErrors e = assembly->residual(h, share);
+    const RowErrors e = assembly->lack(h, share);
     if (!(e.linear <= worst.linear)) worst.linear = e.linear;
     if (!(e.angular <= worst.angular)) worst.angular = e.angular;
   }
@@ -160,7 +153,6 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
 void Island::prime(const Scene& scene) {
   const double h = scene.settings.frame / scene.settings.substeps;
   for (int pass = 0; pass < 3; ++pass) {
-    for (BodyId id : bodies) scene.bodies[id].setMark();
     factor(scene, h, kStiffnessShare, Kick::full);
     kick(scene, h, Kick::full);
     for (Assembly* assembly : assemblies) {
@@ -178,12 +170,13 @@ void Island::kick(const Scene& scene, double h, Kick kick) {
   const double time = kick == Kick::full ? h : h / 2;
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
+    b.setMark();
     if (!b.dynamic()) continue;
     Accelerations given;
     if (!scene.fields.empty() || !scene.pushes.empty())
       given = drivingAccelerations(scene.fields, scene.pushes, id, b, clock_ - 1e-9);
     given.linear += b.windPull + b.gravityScale * scene.settings.gravity + b.inverseMass * b.force;
-    given.angular += b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque);
+    if (!b.torque.isZero(0)) given.angular += b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque);
     b.velocityBefore = b.velocity;
     b.spanBefore = time;
     const double linear = b.linearDecay * time, angular = b.angularDecay * time;
@@ -314,7 +307,6 @@ bool Island::trySubstep(const Scene& scene, double h) {
   }
   const double share = onStep_ ? 0.5 : 1;
   bounce(scene, h);
-  for (BodyId id : bodies) b[id].setMark();
   for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
   kick(scene, h, onStep_ ? Kick::opening : Kick::full);
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
@@ -332,7 +324,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (int i = 0; i < most && !within(errors, enough); ++i) {
     const Stopwatch watch(residual_.time.joints);
     for (BodyId id : bodies) b[id].undrift();
-    for (Assembly* assembly : assemblies) assembly->correct(b, h, share);
+    for (Assembly* assembly : assemblies) assembly->correct(b);
     drift(scene, h);
     const RowErrors before = errors;
     errors = evaluateWithStops(scene, h, share);

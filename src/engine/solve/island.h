@@ -87,6 +87,7 @@ struct JointState {
   double fade = kOffsetFade;   // s, in which a misfit closes to 1/e
 
   bool holds() const { return !open && !reading.parted; }
+  bool canPart() const { return def.armed && (def.breakForce < kUnbreakable || def.breakTorque < kUnbreakable); }
   // All that take part: a, b, and what a rope runs over.
   std::vector<BodyId> bodies() const {
     std::vector<BodyId> all{def.a, def.b};
@@ -148,6 +149,7 @@ class Island {
   double kineticEnergy(const Scene& scene) const;
   double energy(const Scene& scene) const;
   void chargeBudget(const Scene& scene, double gain);
+  void watchSurplus(const Scene& scene, double gain);
   void solveWithinBudget(const Scene& scene, double step);
   // The second half kick: velocities on the instant of the poses.
   void close(const Scene& scene, double h);
@@ -167,6 +169,7 @@ class Island {
   void findContacts(const Scene& scene, double h, bool closing);
   bool wouldBounce(const Scene& scene, double h) const;
   void bounce(const Scene& scene, double h);
+  // Also marks where each body is before it, to return to.
   void kick(const Scene& scene, double h, Kick kick);
   // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
   void steer(const Scene& scene, double h);
@@ -180,6 +183,7 @@ class Island {
   bool isDriven(const Scene& scene) const;
   bool hasAxes() const;
   void refreshStiffness(const Scene& scene, double time);
+  void openAccounts(const Scene& scene);
   void noteErrors(const Scene& scene);
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
   // first of a substep's.

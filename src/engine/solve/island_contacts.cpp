@@ -16,15 +16,6 @@ constexpr double kKeptSlide = 1e-3, kKeptShare = 0.01;
 // What is further from touching than this share of its travel meets as it will be at the instant of touch.
 constexpr double kNearTouch = 1e-5;  // m
 
-// How far any point of b may have moved as seen from a since the pair was looked at.
-double movedSince(const ContactPair::Kept& kept, const Body& a, const Body& b) {
-  const Vec3 place = a.axes.transpose() * (b.position - a.position);
-  const Mat3 turn = a.axes.transpose() * b.axes;
-  // An angle t changes a rotation matrix by sqrt(2) t in the Frobenius norm.
-  const double angle = (turn - kept.turn).norm() * std::sqrt(0.5);
-  return (place - kept.place).norm() + angle * kept.extent;
-}
-
 // Whether two convex shapes whose bodies nothing holds pass each other within the step without touching, although the
 // planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
 bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Collider& ca, const Collider& cb,
@@ -102,53 +93,6 @@ void lookAtTouch(ContactPair& pair, const Body& a, const Body& b, const BodyShap
 
 }  // namespace
 
-// What is between two bodies, so that it can follow them while they hardly move against each other.
-void ContactPair::keep(const Body& a, const Body& b, double reach, double slide, double extent) {
-  kept.reach = reach;
-  kept.slide = manifold.points.empty() ? reach : slide;
-  kept.extent = extent;
-  kept.place = a.axes.transpose() * (b.position - a.position);
-  kept.turn = a.axes.transpose() * b.axes;
-  kept.known = manifold.points.empty() || manifold.normalOn != Manifold::Owner::neither;
-  kept.points.clear();
-  if (!kept.known || manifold.points.empty()) return;
-  const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
-  kept.normal = owner.axes.transpose() * manifold.normal;
-  for (const ManifoldPoint& p : manifold.points) {
-    const Vec3 half = manifold.normal * (p.gap / 2);
-    kept.points.push_back({a.axes.transpose() * (p.position - half - a.position),
-                           b.axes.transpose() * (p.position + half - b.position), p.id});
-  }
-}
-
-bool ContactPair::follow(const Body& a, const Body& b, double margin) {
-  if (!kept.known) return false;
-  const double moved = movedSince(kept, a, b);
-  if (moved > std::min(kept.slide, kept.reach - margin)) return false;
-  manifold.points.clear();
-  if (kept.points.empty()) return true;
-  const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
-  manifold.normal = owner.axes * kept.normal;
-  for (const Kept::Point& k : kept.points) {
-    const Vec3 onA = a.position + a.axes * k.onA, onB = b.position + b.axes * k.onB;
-    const double gap = (onB - onA).dot(manifold.normal);
-    // Midway along the normal, as seen from the body that does not own it.
-    const Vec3 at = manifold.normalOn == Manifold::Owner::a ? Vec3(onB - manifold.normal * (gap / 2))
-                                                            : Vec3(onA + manifold.normal * (gap / 2));
-    if (gap < margin) manifold.points.push_back({at, gap, k.id});
-  }
-  return true;
-}
-
-void ContactPair::passInterlaced(const Body& a, const Body& b, double size) {
-  constexpr double kDepth = 5e-4, kShare = 0.02;  // m, and of the smaller part, that more than nearness is
-  const double gap = manifold.points.empty() ? 1e300 : manifold.leastGap();
-  if (std::exchange(fromTheStart, false))
-    interlaced = a.jointed && a.assembly == b.assembly && gap < -std::max(kDepth, kShare * size);
-  interlaced &= gap < 0;
-  if (interlaced) manifold.points.clear();
-}
-
 void Island::gatherShapes(const Scene& scene) {
   shapes_.clear();
   for (ContactPair* pair : pairs) {
@@ -171,7 +115,12 @@ void Island::gatherShapes(const Scene& scene) {
 
 void Island::findContacts(const Scene& scene, double h, bool closing) {
   const Stopwatch watch(residual_.time.finding);
-  for (int s : shapes_) scene.colliders[s].ready = false;
+  for (int s : shapes_) {
+    Collider& c = scene.colliders[s];
+    const Body& body = scene.bodies[scene.shapes[s].body];
+    c.ready = false;
+    c.speed = body.velocity.norm() + body.spin.norm() * c.extent;
+  }
   const auto ready = [&](int s) -> const Collider& {
     Collider& c = scene.colliders[s];
     const Body& body = scene.bodies[scene.shapes[s].body];
@@ -180,14 +129,12 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     c.ready = true;
     return c;
   };
+  const auto speedOf = [&](const Body& body, int shape) { return body.moves() ? scene.colliders[shape].speed : 0; };
   const double gravityReach = scene.settings.gravity.norm() * h * h;
-  const auto reach = [&](const Body& body, int shape) {
-    return body.velocity.norm() + body.spin.norm() * scene.colliders[shape].extent;
-  };
   for (ContactPair* pair : pairs) {
     const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
     const bool onMesh = pair->triangle >= 0;
-    const double speed = reach(a, pair->shapeA) + (onMesh ? b.velocity.norm() : reach(b, pair->shapeB));
+    const double speed = speedOf(a, pair->shapeA) + (onMesh ? b.velocity.norm() : speedOf(b, pair->shapeB));
     const double margin = 2 * h * speed + 4 * gravityReach + 1e-5;
     if (onMesh) {
       const BodyShape& mesh = scene.shapes[pair->shapeB];

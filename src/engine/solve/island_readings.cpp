@@ -7,20 +7,31 @@
 
 namespace calm {
 
+void Island::openAccounts(const Scene& scene) {
+  for (Assembly* assembly : assemblies) {
+    std::fill(assembly->accounts().begin(), assembly->accounts().end(), Assembly::Account{});
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      JointState& joint = scene.joints[assembly->jointOf(n)];
+      joint.reading.effort.fill(0);
+      joint.reading.activity.fill(0);
+      joint.errors.clear();
+      assembly->watch(n, scene.settings.traced || joint.canPart());
+    }
+  }
+}
+
 void Island::readWork(const Scene& scene, Assembly::WorkOf what) {
   for (const Assembly* assembly : assemblies)
-    for (int n = 0; n < assembly->nodes(); ++n)
+    for (int n = 0; assembly->hasAxes() && n < assembly->nodes(); ++n)
       if (!assembly->released(n)) assembly->addWork(n, scene.bodies, what, scene.joints[assembly->jointOf(n)].reading);
 }
 
 void Island::noteErrors(const Scene& scene) {
-  for (const Assembly* assembly : assemblies)
+  for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
       if (assembly->released(n)) continue;
-      JointReading& r = scene.joints[assembly->jointOf(n)].reading;
       const RowErrors e = assembly->errorsOf(n);
-      r.separationPeak = std::max(r.separationPeak, e.linear);
-      r.misalignmentPeak = std::max(r.misalignmentPeak, e.angular);
+      assembly->accounts()[n].peak.include(e);
       residual_.linear = std::max(residual_.linear, e.linear);
       residual_.angular = std::max(residual_.angular, e.angular);
       if (scene.settings.traced && assembly->isFirst(n)) scene.joints[assembly->jointOf(n)].errors.push_back(e.linear);
@@ -32,16 +43,13 @@ void Island::read(const Scene& scene, bool startsSubstep) {
   for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
       if (assembly->released(n)) continue;
-      JointState& joint = scene.joints[assembly->jointOf(n)];
       Vec3 linear, angular;
       assembly->impulseOf(n, linear, angular);
-      joint.reading.force += linear;  // impulses until the frame closes
-      joint.reading.torque += angular;
-      if (assembly->isFirst(n)) joint.reading.activity.fill(0);
+      assembly->accounts()[n].impulse += linear;
+      assembly->accounts()[n].moment += angular;
+      JointState& joint = scene.joints[assembly->jointOf(n)];
       assembly->readAxes(n, joint.reading);
-      const bool canPart =
-          joint.def.armed && (joint.def.breakForce < kUnbreakable || joint.def.breakTorque < kUnbreakable);
-      if (!canPart && !scene.settings.traced) continue;
+      if (!assembly->watched(n)) continue;
       auto& window = joint.window;
       if ((startsSubstep && assembly->isFirst(n)) || window.empty())
         window.emplace_back(linear, angular);
@@ -49,7 +57,7 @@ void Island::read(const Scene& scene, bool startsSubstep) {
         window.back().first += linear, window.back().second += angular;
       const std::size_t frame = static_cast<std::size_t>(scene.settings.substeps);
       if (window.size() > frame + scene.settings.traced) window.pop_front();
-      if (!canPart) continue;
+      if (!joint.canPart()) continue;
       Vec3 force = Vec3::Zero(), torque = Vec3::Zero();
       for (std::size_t i = window.size() > frame ? window.size() - frame : 0; i < window.size(); ++i)
         force += window[i].first, torque += window[i].second;
@@ -75,11 +83,15 @@ void Island::finishReadings(const Scene& scene) {
       JointReading& r = joint.reading;
       assembly->storeAxes(n, joint.windings, joint.def.axes);
       if (assembly->isFirst(n)) {
-        r.force /= scene.settings.frame;
-        r.torque /= scene.settings.frame;
+        r.force = r.torque = Vec3::Zero();
         for (double& e : r.effort) e /= scene.settings.frame;
-        r.separation = r.misalignment = 0;
+        r.separation = r.misalignment = r.separationPeak = r.misalignmentPeak = 0;
       }
+      const Assembly::Account& account = assembly->accounts()[n];
+      r.force += account.impulse / scene.settings.frame;
+      r.torque += account.moment / scene.settings.frame;
+      r.separationPeak = std::max(r.separationPeak, account.peak.linear);
+      r.misalignmentPeak = std::max(r.misalignmentPeak, account.peak.angular);
       const RowErrors e = assembly->released(n) ? RowErrors{} : assembly->errorsOf(n);
       r.separation = std::max(r.separation, e.linear);
       r.misalignment = std::max(r.misalignment, e.angular);

@@ -18,6 +18,8 @@ constexpr int kFallbackSteps = 4;
 constexpr double kFallbackRate = 0.2;
 // Kinetic energy that closing separations may cost beyond what was lost before, as a fraction of the whole.
 constexpr double kOverdraft = 0.002;
+// What plain joints may gain in all, as a fraction of the largest kinetic energy that they have had.
+constexpr double kSurplus = 0.01;
 
 // A frame with stops, drives or springs that was hard to solve may gain this share of its energy before it is done
 // again; others (springs too fast for their energy to be seen exactly; plain joints, whose gains are a debt) that one.
@@ -46,7 +48,6 @@ void Island::noteStart(const Scene& scene) {
 // Whether a frame ended with finite numbers and with no more energy than it began with and was given. A little too much
 // after hard work is a debt, to be paid back in substeps at velocity level; much too much is not believed.
 bool Island::isSound(const Scene& scene, double energyBefore) {
-  evaluate(scene);
   const double after = energy(scene);
   if (!std::isfinite(after)) return false;
   if (isDriven(scene) || assemblies.empty()) return true;
@@ -74,7 +75,10 @@ bool Island::isSound(const Scene& scene, double energyBefore) {
     return scene.bodies[id].dynamic() && scene.bodies[id].spin.norm() * step > kWhirl;
   });
   const bool hard = hasAxes() && (strained_ || (whirls && given == 0) || residual_.fallbacks > 0);
-  return gain <= (hard ? kUnbelievable : kRunaway) * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
+  const double allowed = (hard ? kUnbelievable : kRunaway) * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
+  if (!(gain <= allowed)) return false;
+  if (!touched_ && !hasAxes()) watchSurplus(scene, gain);
+  return true;
 }
 
 void Island::redoSafely(const Scene& scene) {
@@ -88,14 +92,12 @@ void Island::redoSafely(const Scene& scene) {
     b.axes = b.orientation.toRotationMatrix();
     b.momentumSpin.setConstant(std::numeric_limits<double>::quiet_NaN());  // to be taken anew
   }
+  openAccounts(scene);
   std::size_t k = 0;
   for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
       JointState& joint = scene.joints[assembly->jointOf(n)];
       assembly->reset(joint.windings, joint.def.axes, n);
-      joint.reading.force = joint.reading.torque = Vec3::Zero();
-      joint.reading.effort.fill(0);
-      joint.reading.separationPeak = joint.reading.misalignmentPeak = 0;
       if (assembly->hasAxes()) joint.reading.work = startWork_[k++];
     }
   for (Assembly* assembly : assemblies) assembly->forget();
@@ -209,6 +211,15 @@ void Island::chargeBudget(const Scene& scene, double gain) {
   double& budget = assemblies.front()->budget();
   budget -= gain;
   if (budget < -kOverdraft * kineticEnergy(scene))
+    for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
+}
+
+// What many easy frames gain adds up, too.
+void Island::watchSurplus(const Scene& scene, double gain) {
+  Assembly& first = *assemblies.front();
+  first.surplus() += gain;
+  first.liveliest() = std::max(first.liveliest(), kineticEnergy(scene));
+  if (first.surplus() > kSurplus * first.liveliest())
     for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
 }
 

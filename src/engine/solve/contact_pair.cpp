@@ -1,0 +1,98 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "engine/solve/contact_pair.h"
+
+#include <algorithm>
+#include <cmath>
+#include <utility>
+
+namespace calm {
+
+namespace {
+
+// How far any point of b may have moved as seen from a since the pair was looked at.
+double movedSince(const ContactPair::Kept& kept, const Body& a, const Body& b) {
+  const Vec3 place = a.axes.transpose() * (b.position - a.position);
+  // An angle t changes a unit quaternion by t / 2, whichever of its two signs it has.
+  const Eigen::Vector4d turn = (a.orientation.conjugate() * b.orientation).coeffs();
+  const double change = std::min((turn - kept.turn.coeffs()).squaredNorm(), (turn + kept.turn.coeffs()).squaredNorm());
+  return (place - kept.place).norm() + 2 * std::sqrt(change) * kept.extent;
+}
+
+}  // namespace
+
+void ContactPair::keepNames(const Body& a) {
+  constexpr double kSamePlace = 0.02;  // m
+  if (manifold.points.size() == 1 && last.size() == 1) {
+    manifold.points[0].id = last[0].id;
+    return;
+  }
+  std::vector<char> taken(last.size(), 0);
+  std::vector<ManifoldPoint*> strangers;
+  for (ManifoldPoint& p : manifold.points) {
+    const Vec3 place = a.axes.transpose() * (p.position - a.position);
+    double nearest = kSamePlace;
+    std::size_t match = last.size();
+    for (std::size_t i = 0; i < last.size(); ++i)
+      if (const double d = (last[i].onA - place).norm(); !taken[i] && d < nearest) nearest = d, match = i;
+    if (match < last.size())
+      p.id = last[match].id, taken[match] = 1;
+    else
+      strangers.push_back(&p);
+  }
+  // A stranger may not bear a name that is in use.
+  for (ManifoldPoint* p : strangers)
+    for (bool clash = true; clash;) {
+      clash = std::any_of(manifold.points.begin(), manifold.points.end(),
+                          [&](const ManifoldPoint& q) { return &q != p && q.id == p->id; });
+      if (clash) ++p->id;
+    }
+}
+
+// What is between two bodies, so that it can follow them while they hardly move against each other.
+void ContactPair::keep(const Body& a, const Body& b, double reach, double slide, double extent) {
+  kept.reach = reach;
+  kept.slide = manifold.points.empty() ? reach : slide;
+  kept.extent = extent;
+  kept.place = a.axes.transpose() * (b.position - a.position);
+  kept.turn = a.orientation.conjugate() * b.orientation;
+  kept.known = manifold.points.empty() || manifold.normalOn != Manifold::Owner::neither;
+  kept.points.clear();
+  if (!kept.known || manifold.points.empty()) return;
+  const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
+  kept.normal = owner.axes.transpose() * manifold.normal;
+  for (const ManifoldPoint& p : manifold.points) {
+    const Vec3 half = manifold.normal * (p.gap / 2);
+    kept.points.push_back({a.axes.transpose() * (p.position - half - a.position),
+                           b.axes.transpose() * (p.position + half - b.position), p.id});
+  }
+}
+
+bool ContactPair::follow(const Body& a, const Body& b, double margin) {
+  if (!kept.known) return false;
+  const double moved = movedSince(kept, a, b);
+  if (moved > std::min(kept.slide, kept.reach - margin)) return false;
+  manifold.points.clear();
+  if (kept.points.empty()) return true;
+  const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
+  manifold.normal = owner.axes * kept.normal;
+  for (const Kept::Point& k : kept.points) {
+    const Vec3 onA = a.position + a.axes * k.onA, onB = b.position + b.axes * k.onB;
+    const double gap = (onB - onA).dot(manifold.normal);
+    // Midway along the normal, as seen from the body that does not own it.
+    const Vec3 at = manifold.normalOn == Manifold::Owner::a ? Vec3(onB - manifold.normal * (gap / 2))
+                                                            : Vec3(onA + manifold.normal * (gap / 2));
+    if (gap < margin) manifold.points.push_back({at, gap, k.id});
+  }
+  return true;
+}
+
+void ContactPair::passInterlaced(const Body& a, const Body& b, double size) {
+  constexpr double kDepth = 5e-4, kShare = 0.02;  // m, and of the smaller part, that more than nearness is
+  const double gap = manifold.points.empty() ? 1e300 : manifold.leastGap();
+  if (std::exchange(fromTheStart, false))
+    interlaced = a.jointed && a.assembly == b.assembly && gap < -std::max(kDepth, kShare * size);
+  interlaced &= gap < 0;
+  if (interlaced) manifold.points.clear();
+}
+
+}  // namespace calm

@@ -1,0 +1,62 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Two shapes that may meet: where they touch, and what is remembered of it from step to step.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "engine/contact/collide.h"
+#include "engine/solve/body.h"
+
+namespace calm {
+
+struct ContactImpulse {
+  std::uint32_t id;
+  Vec3 onA;    // where, in body a's principal frame
+  Vec3 force;  // N, along normal, first and second tangent
+
+  void visitState(StateArchive& state);
+};
+
+// Two shapes that may meet during the frame, and what they last pushed with.
+struct ContactPair {
+  int bodyA, bodyB;
+  int shapeA, shapeB;  // colliders
+  int triangle = -1;   // of shape B, where that is a mesh
+  double friction, restitution;
+  bool fromTheStart = false;  // has not been looked at yet, in the world's first frame
+  // Two parts of one assembly that were put into each other, as bars are where a pin holds them: they do not touch
+  // until they have come apart.
+  bool interlaced = false;
+  Manifold manifold;
+  std::vector<ContactImpulse> last;
+  // As it was when the shapes were last looked at in this frame, for follow(). In the bodies' principal frames.
+  struct Kept {
+    struct Point {
+      Vec3 onA, onB;
+      std::uint32_t id;
+    };
+    bool known = false;
+    Vec3 place, normal;  // of b as seen from a; of the body that owns the normal
+    Quat turn;           // of b as seen from a
+    double reach = 0;    // m, how far the shapes were looked for
+    double slide = 0;    // m, that the points may follow
+    double extent = 0;   // m, of b about its centre of mass
+    std::vector<Point> points;
+  } kept;
+  // Of the present frame, on b: impulse and its moment about the origin (world).
+  Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
+
+  void visitState(StateArchive& state);
+  // Names each point of the new manifold after the last one's point where it lies, if there was one: features flicker
+  // when corners and edges coincide, places do not.
+  void keepNames(const Body& a);
+  // Notes the manifold and how the bodies stand, for follow().
+  void keep(const Body& a, const Body& b, double reach, double slide, double extent);
+  // Forgets the manifold while the two are interlaced.
+  void passInterlaced(const Body& a, const Body& b, double size);
+  // Moves the manifold along with the bodies; false if they have moved too much against each other for that.
+  bool follow(const Body& a, const Body& b, double margin);
+};
+
+}  // namespace calm
