@@ -33,8 +33,8 @@ TEST_P(JointRows, JacobianIsTheDerivativeOfTheErrors) {
     const JointGeometry g{vector(), vector(), rotation().toRotationMatrix(), rotation().toRotationMatrix()};
     const auto errorsAfter = [&](double h) {
       Body movedA = a, movedB = b;
-      movedA.drift(h);
-      movedB.drift(h);
+      movedA.setMark(), movedA.drift(h);
+      movedB.setMark(), movedB.drift(h);
       std::vector<double> memory(RowBlock::storage(count.rows, count.angular, count.pivot));
       RowBlock rows(memory.data(), count.rows, count.pivot);
       evaluateRows(GetParam(), g, movedA, movedB, rows);
@@ -105,8 +105,8 @@ TEST_P(AxisRows, JacobianIsTheDerivativeOfTheCoordinate) {
       }
       const auto coordinateAfter = [&](double h, double near) {
         Body movedA = a, movedB = b;
-        movedA.drift(h);
-        movedB.drift(h);
+        movedA.setMark(), movedA.drift(h);
+        movedB.setMark(), movedB.drift(h);
         std::vector<double> memory(RowBlock::storage(1, 1));
         RowBlock rows(memory.data(), 1);
         Winding winding;

@@ -29,7 +29,8 @@ TEST(PrincipalInertia, GeneralDriftIsOfSecondOrder) {
   const auto drifted = [&](int steps) {
     Quat q = Quat::Identity();
     const Vec3 momentum = moments.cwiseProduct(Vec3(1, 2, -1.5));
-    for (int i = 0; i < steps; ++i) inertia.driftFree(q, momentum, 1.0 / steps);
+    Vec3 inBody = q.conjugate() * momentum;
+    for (int i = 0; i < steps; ++i) inertia.driftFree(q, momentum, inBody, 1.0 / steps);
     return q;
   };
   const Quat exact = drifted(20000);

@@ -87,10 +87,9 @@ PrincipalInertia::PrincipalInertia(const Vec3& moments)
   fullAxis_ = order[2];
 }
 
-void PrincipalInertia::driftFree(Quat& q, const Vec3& worldMomentum, double h) const {
+void PrincipalInertia::driftFree(Quat& q, const Vec3& worldMomentum, Vec3& momentum, double h) const {
   const double spherical = inverse_[sphericalAxis_];
   if (kind_ != InertiaKind::spherical) {
-    Vec3 momentum = q.conjugate() * worldMomentum;  // body coordinates
     const auto axial = [&](int axis, double time) {
       turnAboutOwnAxis(axis, time * (inverse_[axis] - spherical) * momentum[axis], q, momentum);
     };
@@ -102,6 +101,7 @@ void PrincipalInertia::driftFree(Quat& q, const Vec3& worldMomentum, double h) c
       axial(halfAxis_, h / 2);
     }
   }
+  // About the momentum itself, which leaves it in the body where it is.
   q = rotationFromVector(worldMomentum * (spherical * h)) * q;
   // To unit length, from which it is only round-off away: a step of Newton's for 1/sqrt.
   q.coeffs() *= 1.5 - 0.5 * q.squaredNorm();

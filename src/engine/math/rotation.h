@@ -26,11 +26,12 @@ class PrincipalInertia {
   const Vec3& inverseRoot() const { return inverseRoot_; }
   InertiaKind kind() const { return kind_; }
 
-  // Advances the orientation (principal frame to world) of a torque-free body with the given angular momentum (world,
-  // kg m^2/s) by h seconds. Spherical and symmetric bodies are exact. General bodies use the symmetric splitting of the
-  // kinetic energy into a spherical part and two axial ones (McLachlan 1993; Dullweber, Leimkuhler and McLachlan, J.
-  // Chem. Phys. 107, 5840, 1997): second order and symplectic.
-  void driftFree(Quat& orientation, const Vec3& momentum, double h) const;
+  // Advances the orientation (principal frame to world) of a torque-free body with the given angular momentum (kg
+  // m^2/s; in the world, and in the principal frame, which turns with the body) by h seconds. Spherical and symmetric
+  // bodies are exact. General bodies use the symmetric splitting of the kinetic energy into a spherical part and two
+  // axial ones (McLachlan 1993; Dullweber, Leimkuhler and McLachlan, J. Chem. Phys. 107, 5840, 1997): second order and
+  // symplectic.
+  void driftFree(Quat& orientation, const Vec3& momentum, Vec3& momentumInBody, double h) const;
 
  private:
   Vec3 moments_ = Vec3::Ones();

@@ -3,71 +3,24 @@
 
 #include <algorithm>
 #include <cmath>
-#include <utility>
 
+#include "engine/solve/assembly_rates.h"
 #include "engine/solve/block_size.h"
 
 namespace calm {
 
 namespace {
 
-// Least regularisation relative to a row's own diagonal; keeps the factorisation's round-off out of sight.
-constexpr double kRelativeFloor = 1e-13;
-constexpr double kRelativeFloorInLoops = 1e-11;
-
-// out (6) = [m^-1 l, W a] for one side of a row.
-void respond(const double* row, const Body& body, double* out) {
-  const double* w = body.response.data();  // columns
-  storePair(out, loadPair(row) * body.linearResponse);
-  out[2] = row[2] * body.linearResponse;
-  storePair(out + 3, loadPair(w) * row[3] + loadPair(w + 3) * row[4] + loadPair(w + 6) * row[5]);
-  out[5] = w[2] * row[3] + w[5] * row[4] + w[8] * row[5];
-}
-
-// The same for the three rows of a pivot at the arm r, of which row i is sign [e_i, r x e_i].
-void respondAtPivot(const double* arm, double sign, const Body& body, double* out) {
-  const Vec3 r = sign * Vec3(arm[0], arm[1], arm[2]);
-  const Mat3& w = body.response;
-  const Vec3 turned[] = {r[2] * w.col(1) - r[1] * w.col(2), r[0] * w.col(2) - r[2] * w.col(0),
-                         r[1] * w.col(0) - r[0] * w.col(1)};
-  for (int i = 0; i < 3; ++i, out += kRowWidth) {
-    for (int k = 0; k < 3; ++k) out[k] = 0, out[3 + k] = turned[i][k];
-    out[i] = sign * body.linearResponse;
-  }
+// The rows of a pivot alone, whose responses are kept from w on: each moves the body along its own axis.
+void pushAtPivot(Body& body, const double* w, const double* impulses) {
+  const double x = impulses[0], y = impulses[1], z = impulses[2];
+  body.velocity[0] += w[0] * x;
+  body.velocity[1] += w[kRowWidth + 1] * y;
+  body.velocity[2] += w[2 * kRowWidth + 2] * z;
+  for (int k = 0; k < 3; ++k) body.spin[k] += w[3 + k] * x + w[kRowWidth + 3 + k] * y + w[2 * kRowWidth + 3 + k] * z;
 }
 
 }  // namespace
-
-// J v of the node's rows in the system, from the velocity and spin of one side's body.
-class Assembly::Rates {
- public:
-  Rates(const Assembly& a, const Node& n, int side)
-      : pivot_(n.used > 0 ? n.pivot : 0), count_(n.used), used_(&a.usedRows_[n.offset]), rows_(a.jacobianOf(n, side)) {
-    if (pivot_ == 0) return;
-    sign_ = side == 0 ? -1 : 1;
-    arm_ = sign_ * Eigen::Map<const Vec3>(a.block(a.rows_, n).arm(side));
-  }
-  // Adds them to `rates`.
-  void add(const double* v, const double* w, double* rates) const {
-    int i = 0;
-    if (pivot_ > 0) {
-      rates[0] += sign_ * v[0] + (w[1] * arm_[2] - w[2] * arm_[1]);
-      rates[1] += sign_ * v[1] + (w[2] * arm_[0] - w[0] * arm_[2]);
-      rates[2] += sign_ * v[2] + (w[0] * arm_[1] - w[1] * arm_[0]);
-      i = pivot_;
-    }
-    if (i == count_) return;
-    const PairRow<3> motion{loadPair(v), Pair{v[2], w[0]}, loadPair(w + 1)};
-    for (; i < count_; ++i) rates[i] += dot(motion, rows_[used_[i]]);
-  }
-
- private:
-  int pivot_, count_;
-  const signed char* used_;
-  SideRows rows_;
-  double sign_;
-  Vec3 arm_;
-};
 
 void Assembly::addLoad(const Node& n, int side, Vec3& force, Vec3& torque) const {
   const double* p = &impulse_[n.offset];
@@ -142,120 +95,6 @@ RowErrors Assembly::lack(double h, double share) {
 void Assembly::adopt() {
   rows_.swap(fresh_);
   riderRows_.swap(riderFresh_);
-}
-
-void Assembly::factor(const std::vector<Body>& bodies, double h) {
-  for (const Node& n : nodes_) {
-    if (n.dynamicA) respondTo(n, 0, bodies[n.a]);
-    if (n.dynamicB) respondTo(n, 1, bodies[n.b]);
-    for (int side = 2; side < n.sides(); ++side) {
-      const Body& rider = bodies[bodyOf(n, side)];
-      for (int r = 0; rider.dynamic() && r < n.rows; ++r) {
-        const int at = n.riderMemory + 6 * (n.riders * r + side - 2);
-        respond(&riderRows_[at], rider, &riderResponse_[at]);
-      }
-    }
-  }
-  build(h);
-}
-
-// W J^T of one side's body.
-void Assembly::respondTo(const Node& n, int side, const Body& body) {
-  const RowBlock rows = block(rows_, n);
-  double* out = &response_[n.offset * kRowWidth + 6 * side];
-  if (n.pivot > 0) respondAtPivot(rows.arm(side), side == 0 ? -1 : 1, body, out);
-  const double* jacobian = rows.jacobian() + 6 * side;
-  for (int r = n.pivot; r < n.rows; ++r) respond(jacobian + (r - n.pivot) * kRowWidth, body, out + r * kRowWidth);
-}
-
-// Rows that carry a set impulse, and those of released nodes, stay out of the system.
-void Assembly::chooseRows() {
-  if (!hasAxes_ && rowsChosen_) return;
-  rowsChosen_ = true;
-  int place = 0;
-  bool changed = false;
-  for (std::size_t k = 0; k < nodes_.size(); ++k) {
-    Node& n = nodes_[k];
-    n.place = place;
-    n.used = 0;
-    for (int r = 0; !n.released && r < n.rows; ++r)
-      if (inSystem(n.offset + r)) usedRows_[n.offset + n.used++] = static_cast<signed char>(r);
-    place += n.used;
-    changed |= std::exchange(usedCounts_[k], n.used) != n.used;
-  }
-  if (changed) cholesky_.use(usedCounts_);
-}
-
-// J W J^T of the node with itself.
-void Assembly::buildDiagonal(const Node& n, double* block) const {
-  std::fill_n(block, n.used * n.used, 0.0);
-  for (int side = 0; side < n.sides(); ++side) {
-    const SideRows answer = responseOf(n, side);
-    const Rates rates(*this, n, side);
-    for (int i = 0; i < n.used; ++i) {
-      const double* w = answer[usedRow(n, i)];
-      rates.add(w, w + 3, block + i * n.used);
-    }
-  }
-}
-
-// What it adds for two nodes that share a body.
-void Assembly::buildCoupling(const Coupling& c, double* block) const {
-  const Node &row = nodes_[c.row], &column = nodes_[c.column];
-  if (row.used == 0 || column.used == 0) return;
-  const SideRows answer = responseOf(row, c.rowSide);
-  const Rates rates(*this, column, c.columnSide);
-  for (int i = 0; i < row.used; ++i) {
-    const double* w = answer[usedRow(row, i)];
-    rates.add(w, w + 3, block + i * column.used);
-  }
-}
-
-void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
-  const int row = n.offset + r;
-  if (n.axes && (axis_[row].kind == Kind::spring || state_[row] == State::spring))
-    return yieldAsSpring(n, r, h, diagonal);
-  gamma_[row] = std::max(compliance_[row] / (h * h), (looped_ ? kRelativeFloorInLoops : kRelativeFloor) * diagonal);
-  diagonal += gamma_[row];
-}
-
-void Assembly::yieldAsSpring(const Node& n, int r, double h, double& diagonal) {
-  const int row = n.offset + r;
-  const SpringLaw law = lawOf(row);
-  // The squared frequency, in steps, of the body with all its springs on this row's axis.
-  const double shareA = dot(loadRow<3>(&response_[row * kRowWidth]), jacobianOf(n, 0)[r]);
-  const bool angular = r >= n.rows - n.angular;
-  const double together =
-      h * h * (shareA * stiffnessOn(n.a, angular) + (diagonal - shareA) * stiffnessOn(n.b, angular));
-  springStep_[row] = springStep(law.stiffness, law.damping, 1 / diagonal, h, together > 2);
-  // A soft stop that is met within the step takes backward Euler's law, which never gives more than it took.
-  if (axis_[row].kind == Kind::softStop && stretchOf(n, r) * sign_[row] < 0) {
-    const double stiff = std::max(h * h * law.stiffness + h * law.damping, springStep_[row].inertia * 1e-9);
-    springStep_[row] = {stiff, stiff};
-  }
-  gamma_[row] = 1 / springStep_[row].inertia;
-  diagonal += gamma_[row];
-}
-
-void Assembly::build(double h) {
-  chooseRows();
-  cholesky_.clear();
-  for (std::size_t k = 0; k < nodes_.size(); ++k) {
-    const Node& n = nodes_[k];
-    double* d = cholesky_.diagonal(static_cast<int>(k));
-    if (n.used > 0) buildDiagonal(n, d);
-    for (int i = 0; i < n.used; ++i) yield(n, usedRow(n, i), h, d[i * (n.used + 1)]);
-    // Springs at their caps are not in the system, but ask whether they would push with less again.
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
-      if (inSystem(n.offset + r) || axis_[n.offset + r].kind != Kind::spring) continue;
-      double diagonal = dot(loadRow<kRowWidth / 2>(&response_[(n.offset + r) * kRowWidth]), jacobianOf(n, 0)[r]);
-      for (int side = 2; side < n.sides(); ++side)
-        diagonal += dot(loadRow<3>(responseOf(n, side)[r]), jacobianOf(n, side)[r]);
-      yield(n, r, h, diagonal);
-    }
-  }
-  for (const Coupling& c : couplings_) buildCoupling(c, cholesky_.block(c.block));
-  cholesky_.factor();
 }
 
 void Assembly::aimAtPosition(double h, double share) {
@@ -342,30 +181,29 @@ void Assembly::apply(std::vector<Body>& bodies) {
 
 template <int N>
 void Assembly::push(std::vector<Body>& bodies, const Node& n, const signed char* rows, const double* impulses) const {
-  const auto sum = [&]<int Pairs>(const SideRows& answer) {
-    PairRow<Pairs> change{};
-    for (int k = 0; k < N; ++k)
-      for (int i = 0; i < Pairs; ++i) change[i] += loadPair(answer[rows[k]] + 2 * i) * impulses[k];
-    return change;
+  const auto pushSide = [&](Body& body, const SideRows& answer) {
+    if (n.pivot == N) return pushAtPivot(body, answer[0], impulses);
+    PairRow<3> sum{loadPair(&body.velocity[0]), Pair{body.velocity[2], body.spin[0]}, loadPair(&body.spin[1])};
+    for (int k = 0; k < N; ++k) {
+      const double* w = answer[rows[k]];
+      for (int i = 0; i < 3; ++i) sum[i] += loadPair(w + 2 * i) * impulses[k];
+    }
+    storePair(&body.velocity[0], sum[0]);
+    body.velocity[2] = sum[1][0];
+    body.spin[0] = sum[1][1];
+    storePair(&body.spin[1], sum[2]);
   };
-  const auto add = [](Body& body, const Pair* c) {
-    storePair(&body.velocity[0], loadPair(&body.velocity[0]) + c[0]);
-    body.velocity[2] += c[1][0];
-    body.spin[0] += c[1][1];
-    storePair(&body.spin[1], loadPair(&body.spin[1]) + c[2]);
-  };
-  const auto change = sum.template operator()<kRowWidth / 2>({&response_[n.offset * kRowWidth], kRowWidth});
-  if (n.dynamicA) add(bodies[n.a], &change[0]);
-  if (n.dynamicB) add(bodies[n.b], &change[kRowWidth / 4]);
+  if (n.dynamicA) pushSide(bodies[n.a], responseOf(n, 0));
+  if (n.dynamicB) pushSide(bodies[n.b], responseOf(n, 1));
   for (int side = 2; side < n.sides(); ++side)
-    if (bodies[bodyOf(n, side)].dynamic())
-      add(bodies[bodyOf(n, side)], &sum.template operator()<3>(responseOf(n, side))[0]);
+    if (Body& rider = bodies[bodyOf(n, side)]; rider.dynamic()) pushSide(rider, responseOf(n, side));
 }
 
 template void Assembly::push<1>(std::vector<Body>&, const Node&, const signed char*, const double*) const;
 
 void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
   curvatureStep_ = h;
+  const double perTime = 1 / time;
   for (const Node& n : nodes_) {
     const double *before = &rows_[n.memory], *after = &fresh_[n.memory];  // errors come first
     double rates[kMaxRows] = {};
@@ -376,10 +214,12 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       const double moved = after[r] - before[r];
-      force_[row] = impulse_[row] / time;
+      force_[row] = impulse_[row] * perTime;
       curvature_[row] = moved - h * (n.axes ? rateOf(n, r, bodies, &Body::kickedSpin) : rates[r]);
+      if (!n.axes) continue;
       if (!held(row)) offset_[row] = 0;
-      if (n.axes) work_[row] = force_[row] * moved, noteDriveWork(row);
+      work_[row] = force_[row] * moved;
+      noteDriveWork(row);
     }
   }
 }

@@ -89,24 +89,33 @@ struct Body {
 
   void setMark() { mark = {position, velocity, spin, orientation, axes}; }
   void returnToMark() {
-    returnToMarkedPose();
+    position = mark.position;
+    orientation = mark.orientation;
+    axes = mark.axes;
     velocity = mark.velocity;
     spin = mark.spin;
   }
-  // Free motion over h; a kinematic body keeps its velocities.
+  // Free motion over h from the marked pose; a kinematic body keeps its velocities.
   void drift(double h) {
     kickedSpin = spin;
-    position += velocity * h;
+    position = mark.position + velocity * h;
+    orientation = mark.orientation;
     if (!dynamic()) {
       orientation = (rotationFromVector(spin * h) * orientation).normalized();
       axes = orientation.toRotationMatrix();
       return;
     }
     // Taken over from drift to drift while nothing turns the body, so that no round-off builds up in it.
-    if (spin != momentumSpin) momentum = axes * inertia.moments().cwiseProduct(axes.transpose() * spin);
-    inertia.driftFree(orientation, momentum, h);
+    Vec3 inBody;
+    if (spin != momentumSpin) {
+      inBody = inertia.moments().cwiseProduct(mark.axes.transpose() * spin);
+      momentum = mark.axes * inBody;
+    } else {
+      inBody = mark.axes.transpose() * momentum;
+    }
+    inertia.driftFree(orientation, momentum, inBody, h);
     axes = orientation.toRotationMatrix();
-    spin = axes * inertia.inverse().cwiseProduct(axes.transpose() * momentum);
+    spin = axes * inertia.inverse().cwiseProduct(inBody);
     momentumSpin = spin;
   }
   // Velocities that take a kinematic body to where its motion is at `time`, in h seconds.
@@ -124,16 +133,9 @@ struct Body {
     velocity = (after.position - before.position) / (2 * kStep);
     spin = vectorFromRotation(after.rotation * before.rotation.conjugate()) / (2 * kStep);
   }
-  // Undoes the last drift; what was added to the velocities before it stays.
-  void undrift() {
-    returnToMarkedPose();
-    spin = kickedSpin;
-  }
-  void returnToMarkedPose() {
-    position = mark.position;
-    orientation = mark.orientation;
-    axes = mark.axes;
-  }
+  // Takes the velocities back to before the last drift, so that there can be another; what was added to them then
+  // stays.
+  void undrift() { spin = kickedSpin; }
 };
 
 }  // namespace calm

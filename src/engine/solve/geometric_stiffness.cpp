@@ -17,11 +17,6 @@ constexpr double kResolved = 0.05, kStiff = 0.5;
 struct Symmetric {
   double diagonal[3], across[3];
 
-  double largest() const {
-    double most = 0;
-    for (int i = 0; i < 3; ++i) most = std::max({most, std::abs(diagonal[i]), std::abs(across[i])});
-    return most;
-  }
   // Whether no eigenvalue lies below -slack.
   bool isNonNegative(double slack) const {
     const double a = diagonal[0] + slack, b = diagonal[1] + slack, c = diagonal[2] + slack;
@@ -94,8 +89,9 @@ void removeAlong(const Vec3& n, Symmetric& s) {
 
 void updateResponse(Body& body, double h, double share) {
   const Vec3& inverse = body.inertia.inverse();
-  if (share == 0 || !body.stiffened ||
-      h * h * symmetric(body.stiffness).largest() * inverse.maxCoeff() < kResolved / 3) {
+  // A row's sum of magnitudes, below, is at most sqrt(3) times the matrix's norm.
+  const double fastest = h * h * inverse.maxCoeff();
+  if (share == 0 || !body.stiffened || 3 * fastest * fastest * body.stiffness.squaredNorm() < kResolved * kResolved) {
     body.response = turned(body.axes, {{inverse[0], inverse[1], inverse[2]}, {0, 0, 0}});
     return;
   }

@@ -139,8 +139,8 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.linearDecay = b.linearDamping + drag.rate;
     b.windPull = drag.pull;
     b.angularDecay = b.angularDamping;
-    b.linearResponse *= gain(b.linearDecay * time);
-    b.response *= gain(b.angularDecay * time);
+    if (b.linearDecay > 0) b.linearResponse *= gain(b.linearDecay * time);
+    if (b.angularDecay > 0) b.response *= gain(b.angularDecay * time);
   }
   const Stopwatch watch(residual_.time.joints);
   for (Assembly* assembly : assemblies) {
