@@ -17,6 +17,22 @@ constexpr double kPushSpeed = 1;  // m/s
 // least speed: they are what rests.
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 
+// Sets of contacts up to so many pairs are small.
+constexpr int kSmallSet = 32;
+
+// Puts what is in [first, middle) and in [middle, end) side by side, as long as both last.
+template <class Patch>
+void interleave(std::vector<Patch>& patches, int first, int middle, int end) {
+  const std::vector<Patch> before(patches.begin() + first, patches.begin() + end);
+  const int ones = middle - first, others = end - middle;
+  int at = first;
+  for (int k = 0; k < std::max(ones, others); ++k) {
+    if (k < ones) patches[at++] = before[k];
+    if (k < std::min(ones, others)) patches[at - 1].withNext = true;
+    if (k < others) patches[at++] = before[ones + k];
+  }
+}
+
 // The velocities along the directions by unit impulses along them, less what the mass gives.
 void addTurningMobility(const Body& body, const Mat3& turning, Mat3& mobility) {
   const Mat3 answer = body.response * turning;
@@ -84,7 +100,24 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
     m.inverseMass = b.linearResponse;
     for (int k = 0; b.dynamic() && k < 3; ++k) m.response[k] = Vec3(b.response.col(k));
   }
-  for (const Range& range : ranges_) pairUp(range);
+  // Small sets are swept two at a time, each in its own order: that of a stack from below loses least where sweeps end
+  // before they have converged. Large ones are paired within.
+  const auto isSmall = [](const Range& r) { return r.endPatch - r.firstPatch <= kSmallSet; };
+  std::vector<Range> joined;
+  for (std::size_t i = 0; i < ranges_.size(); ++i) {
+    Range range = ranges_[i];
+    if (!isSmall(range)) {
+      pairUp(range);
+    } else if (i + 1 < ranges_.size() && isSmall(ranges_[i + 1])) {
+      const Range& next = ranges_[++i];
+      interleave(patches_, range.firstPatch, next.firstPatch, next.endPatch);
+      range.endPatch = next.endPatch, range.endMotion = next.endMotion;
+    }
+    joined.push_back(range);
+  }
+  ranges_.swap(joined);
+  for (std::size_t k = 0; k < patches_.size(); ++k)
+    for (int i = patches_[k].first; i < patches_[k].end; ++i) points_[i].patch = static_cast<int>(k);
 }
 
 void ContactSolver::addPatch(ContactPair& pair, const std::vector<Body>& bodies, double h) {
@@ -174,8 +207,6 @@ void ContactSolver::pairUp(const Range& range) {
       patches_[k++].withNext = true;
       break;
     }
-  for (int k = range.firstPatch; k < range.endPatch; ++k)
-    for (int i = patches_[k].first; i < patches_[k].end; ++i) points_[i].patch = k;
 }
 
 void ContactSolver::setMobility(Contact& c, const Mat3& mobility) {

@@ -14,7 +14,7 @@ namespace {
 // A substep that cannot be solved (a whip's crack, a snap) is redone in so many steps at velocity level, each of which
 // removes this fraction of the errors; and so are the next ones, since the trouble lasts. Smaller conservative steps
 // would be more accurate for a moment and pump energy into what they cannot resolve.
-constexpr int kFallbackSteps = 4;
+constexpr int kFallbackSteps = 6;
 constexpr double kFallbackRate = 0.2;
 // Kinetic energy that closing separations may cost beyond what was lost before, as a fraction of the whole.
 constexpr double kOverdraft = 0.002;
