@@ -104,6 +104,37 @@ TEST(Pulley, RingOnARopeHangsWhereBothStretchesLeanAlike) {
       1e-3);
 }
 
+// A rope that zigzags over nine blocks, each held by a joint of its own, to a weight: everywhere it pulls with the
+// weight, and a block's joint carries what its two stretches leave over and the block weighs.
+TEST(Pulley, RopeOverManyBlocksPullsAtEachWithItsTension) {
+  const int blocks = 9;
+  const double load = 5, weight = 2;
+  World world;
+  std::vector<Vec3> corners{Vec3(0, 0, 0)};
+  JointDef rope;
+  std::vector<JointId> holders;
+  for (int i = 0; i < blocks; ++i) {
+    corners.push_back(Vec3(i + 1, i % 2 == 0 ? -1 : 1, 0));
+    const BodyId block = world.addBody(solid(Sphere{0.1}, weight, {corners.back()}));
+    holders.push_back(world.addJoint(joint(JointType::fixed, kWorld, corners.back(), block, Vec3::Zero())));
+    rope.form.route.push_back({RouteOn::part, Vec3::Zero(), block});
+  }
+  corners.push_back(corners.back() - Vec3(0, 3, 0));
+  const BodyId end = world.addBody(solid(Sphere{0.1}, load, {corners.back()}));
+  rope.type = JointType::pulley;
+  rope.b = end;
+  const JointId id = world.addJoint(rope);
+  run(world, 1);
+  const double tension = -world.reading(id).effort[0];
+  EXPECT_NEAR(tension, load * kGravity, 1e-6);
+  EXPECT_LE((world.state(end).pose.position - corners.back()).norm(), 1e-6);
+  for (int i = 0; i < blocks; ++i) {
+    const Vec3 &at = corners[i + 1], &before = corners[i], &after = corners[i + 2];
+    const Vec3 pull = tension * ((before - at).normalized() + (after - at).normalized());
+    EXPECT_LE((world.reading(holders[i]).force + pull - Vec3(0, weight * kGravity, 0)).norm(), 1e-6) << "block " << i;
+  }
+}
+
 // Atwood 1784: a = g (m2 - m1) / (m1 + m2), tension 2 m1 m2 g / (m1 + m2).
 TEST(Pulley, AtwoodMachine) {
   Ropes r = overPulleys(2, 3, JointType::pulley, {});

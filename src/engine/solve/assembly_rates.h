@@ -11,6 +11,7 @@ class Assembly::Rates {
  public:
   Rates(const Assembly& a, const Node& n, int side)
       : assembly_(a), node_(n), side_(side), pivot_(n.used > 0 ? n.pivot : 0), sign_(side == 0 ? -1 : 1) {
+    if (pivot_ == 0) return;
     const double* arm = &a.rows_[n.memory + n.rows + 3 * side];  // after the errors
     for (int k = 0; k < 3; ++k) arm_[k] = sign_ * arm[k];
   }
