@@ -198,18 +198,28 @@ struct ContactSolver::Visit {
     return swept;
   }
 
+  static Swept sweepNarrow(const Patch* patches, int count, Contact* contacts, Motion* motions, const Step& step) {
+    return sweep(patches, count, contacts, motions, step);
+  }
+#ifdef __x86_64__
   [[gnu::target("avx2")]] static Swept sweepWide(const Patch* patches, int count, Contact* contacts, Motion* motions,
                                                  const Step& step) {
     return sweep(patches, count, contacts, motions, step);
   }
-  static Swept sweepNarrow(const Patch* patches, int count, Contact* contacts, Motion* motions, const Step& step) {
-    return sweep(patches, count, contacts, motions, step);
+  static bool hasWideLanes() {
+    return __builtin_cpu_supports("avx2");
   }
+#else
+  static constexpr auto sweepWide = sweepNarrow;
+  static bool hasWideLanes() {
+    return false;
+  }
+#endif
 };
 
 ContactSolver::Swept ContactSolver::sweepPatches(const Patch* patches, int count, Contact* contacts, const Step& step) {
   // The environment may ask for the narrow path, to see that both give the same.
-  static const bool wide = __builtin_cpu_supports("avx2") && !std::getenv("CALM_TETHER_NARROW");
+  static const bool wide = Visit::hasWideLanes() && !std::getenv("CALM_TETHER_NARROW");
   static const auto sweep = wide ? Visit::sweepWide : Visit::sweepNarrow;
   return sweep(patches, count, contacts, motions_.data(), step);
 }
