@@ -8,6 +8,7 @@ namespace calm {
 
 namespace {
 
+// Of numbers of ordinary size, which need none of the care that makes std::hypot slow.
 double length(double x, double y) {
   return std::sqrt(x * x + y * y);
 }

@@ -20,6 +20,12 @@ constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 // Sets of contacts up to so many pairs are small.
 constexpr int kSmallSet = 32;
 
+// Where the body is among those that are touched, which it joins if it must.
+int placeIn(std::vector<int>& touched, std::vector<int>& placeOf, int id) {
+  if (placeOf[id] < 0) placeOf[id] = static_cast<int>(touched.size()), touched.push_back(id);
+  return placeOf[id];
+}
+
 // Puts what is in [first, middle) and in [middle, end) side by side, as long as both last.
 template <class Patch>
 void interleave(std::vector<Patch>& patches, int first, int middle, int end) {
@@ -48,10 +54,7 @@ std::vector<std::pair<ContactPair*, bool>> ContactSolver::inOrder(const std::vec
   for (ContactPair* pair : pairs)
     if (!pair->manifold.points.empty()) touching.push_back(pair);
   touched_.clear();
-  const auto place = [&](int id) {
-    if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
-    return placeOf_[id];
-  };
+  const auto place = [&](int id) { return placeIn(touched_, placeOf_, id); };
   Groups groups(2 * touching.size());
   for (const ContactPair* pair : touching) {
     const int a = place(pair->bodyA), b = place(pair->bodyB);
@@ -121,10 +124,7 @@ void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vec
 }
 
 void ContactSolver::addPatch(ContactPair& pair, const std::vector<Body>& bodies, double h) {
-  const auto place = [&](int id) {
-    if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
-    return placeOf_[id];
-  };
+  const auto place = [&](int id) { return placeIn(touched_, placeOf_, id); };
   const Body &a = bodies[pair.bodyA], &b = bodies[pair.bodyB];
   const Vec3 n = pair.manifold.normal, t1 = anyPerpendicular(n), t2 = n.cross(t1);
   const Vec3 fromA = a.position + pair.manifold.touchTime * a.velocity,

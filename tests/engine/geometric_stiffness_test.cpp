@@ -1,0 +1,90 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The inertia with which bodies answer constraint impulses, against the same by dense eigenvalues.
+#include "engine/solve/geometric_stiffness.h"
+
+#include <gtest/gtest.h>
+
+#include <Eigen/Eigenvalues>
+#include <random>
+
+namespace calm {
+namespace {
+
+constexpr double kStep = 1.0 / 480;  // s
+
+class Response : public testing::Test {
+ protected:
+  Body makeBody() {
+    Body body;
+    body.role = Role::dynamic;
+    body.inertia = PrincipalInertia(Vec3(0.02, 0.05, 0.04));
+    body.orientation = Quat(normal(), normal(), normal(), normal()).normalized();
+    body.axes = body.orientation.toRotationMatrix();
+    return body;
+  }
+  // K such that h^2 D^-1 K D^-1 has these eigenvalues, along axes turned at random.
+  void stiffen(Body& body, const Vec3& squaredFrequencies) {
+    const Mat3 turned = Quat(normal(), normal(), normal(), normal()).normalized().toRotationMatrix();
+    const Mat3 root = body.axes * body.inertia.moments().cwiseSqrt().asDiagonal();
+    const Mat3 s = turned * squaredFrequencies.asDiagonal() * turned.transpose();
+    body.stiffness = root * s * root.transpose() / (kStep * kStep);
+    body.stiffened = true;
+  }
+  double normal() { return normal_(random_); }
+
+  std::mt19937 random_{5};
+  std::normal_distribution<double> normal_;
+};
+
+TEST_F(Response, IsTheInverseInertiaWithoutForces) {
+  Body body = makeBody();
+  updateResponse(body, kStep, 1);
+  EXPECT_LE((body.response * body.worldInertia() - Mat3::Identity()).norm(), 1e-13);
+  // And where the step resolves what the forces make it swing with.
+  stiffen(body, Vec3(0.001, 0.004, 0.01));
+  updateResponse(body, kStep, 1);
+  EXPECT_LE((body.response * body.worldInertia() - Mat3::Identity()).norm(), 1e-13);
+}
+
+TEST_F(Response, HasAllOfAStiffnessThatTheStepDoesNotResolve) {
+  for (int trial = 0; trial < 10; ++trial) {
+    Body body = makeBody();
+    stiffen(body, Vec3(4, 6, 9));
+    updateResponse(body, kStep, 0.4);
+    const Mat3 whole = body.worldInertia() + 0.4 * kStep * kStep * body.stiffness;
+    EXPECT_LE((body.response * whole - Mat3::Identity()).norm(), 1e-12) << "trial " << trial;
+  }
+}
+
+// What would push over does not: negative directions count as none.
+TEST_F(Response, TakesNothingFromNegativeDirections) {
+  for (int trial = 0; trial < 10; ++trial) {
+    Body body = makeBody();
+    stiffen(body, Vec3(-8, 9, 5));
+    const Mat3 root = body.axes * body.inertia.inverse().cwiseSqrt().asDiagonal();
+    const Mat3 s = kStep * kStep * root.transpose() * body.stiffness * root;
+    const Eigen::SelfAdjointEigenSolver<Mat3> solver(s);
+    const Mat3 kept =
+        solver.eigenvectors() * solver.eigenvalues().cwiseMax(0).asDiagonal() * solver.eigenvectors().transpose();
+    updateResponse(body, kStep, 1);
+    const Mat3 expected = root * (Mat3::Identity() + kept).inverse() * root.transpose();
+    EXPECT_LE((body.response - expected).norm(), 1e-6 * expected.norm()) << "trial " << trial;
+    EXPECT_GT(body.response.selfadjointView<Eigen::Lower>().eigenvalues().minCoeff(), 0);
+  }
+}
+
+// Where all joints pull at points of one line, none can turn the body about it.
+TEST_F(Response, LeavesTheUntouchedAxisAlone) {
+  Body body = makeBody();
+  stiffen(body, Vec3(4, 6, 9));
+  body.untouchedAxis = Vec3(1, 2, -1).normalized();
+  const Vec3 axis = body.axes * body.untouchedAxis;
+  const Mat3 across = Mat3::Identity() - axis * axis.transpose();
+  const Mat3 left = across * body.stiffness * across;
+  updateResponse(body, kStep, 1);
+  const Mat3 whole = body.worldInertia() + kStep * kStep * left;
+  EXPECT_LE((body.response * whole - Mat3::Identity()).norm(), 1e-9);
+}
+
+}  // namespace
+}  // namespace calm
