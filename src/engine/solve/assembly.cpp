@@ -22,22 +22,6 @@ void pushAtPivot(Body& body, const double* w, const double* impulses) {
 
 }  // namespace
 
-void Assembly::addLoad(const Node& n, int side, Vec3& force, Vec3& torque) const {
-  const double* p = &impulse_[n.offset];
-  if (n.pivot > 0) {
-    const Vec3 f = (side == 0 ? -1 : 1) * Vec3(p[0], p[1], p[2]);
-    const double* arm = block(rows_, n).arm(side);
-    force += f;
-    torque += Vec3(arm[0], arm[1], arm[2]).cross(f);
-  }
-  const SideRows jacobian = jacobianOf(n, side);
-  for (int r = n.pivot; r < n.rows; ++r) {
-    const double* j = jacobian[r];
-    force += p[r] * Vec3(j[0], j[1], j[2]);
-    torque += p[r] * Vec3(j[3], j[4], j[5]);
-  }
-}
-
 void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) {
   const JointGeometry& geometry = parts_[n.index].geometry;
   if (!n.axes) return evaluateRows(n.type, geometry, bodies[n.a], bodies[n.b], rows);
@@ -295,8 +279,16 @@ void Assembly::impulseOf(int node, Vec3& linear, Vec3& angular) const {
   linear.setZero();
   angular.setZero();
   if (n.released) return;
-  addLoad(n, 1, linear, angular);
+  const double* p = &impulse_[n.offset];
+  const SideRows jacobian = jacobianOf(n, 1);
+  for (int r = n.pivot; r < n.rows; ++r) {
+    const double* j = jacobian[r];
+    linear += p[r] * Vec3(j[0], j[1], j[2]);
+    angular += p[r] * Vec3(j[3], j[4], j[5]);
+  }
   angular -= block(rows_, n).armB().cross(linear);
+  // What a pivot's rows push with goes through the pivot.
+  if (n.pivot > 0) linear += Eigen::Map<const Vec3>(p);
 }
 
 RowErrors Assembly::errorsOf(int node) const {

@@ -245,8 +245,6 @@ class Assembly {
     return {&riderResponse_[n.riderMemory + 6 * (side - 2)], 6 * n.riders};
   }
   class Rates;
-  // Adds the force and the torque about its centre of mass on one side's body by impulses on the node's rows.
-  void addLoad(const Node& n, int side, Vec3& force, Vec3& torque) const;
   // dC/dt that the riders' velocities add to a row's.
   double riderRate(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const;
   bool held(int row) const { return state_[row] == State::locked || state_[row] >= State::atLow; }

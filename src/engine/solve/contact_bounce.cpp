@@ -11,14 +11,13 @@ bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const
   for (int i = 0; i < size(); ++i) {
     const Point& p = points_[i];
     if (!p.bounces) continue;
-    const double v = approachSpeed(i, bodies);
+    const double v = partingSpeed(i, bodies);
     if (v < -slowest_ && p.gap + h * v < 0) return true;
   }
   return false;
 }
 
-// At which the two bodies part at a point, along its normal.
-double ContactSolver::approachSpeed(int point, const std::vector<Body>& bodies) const {
+double ContactSolver::partingSpeed(int point, const std::vector<Body>& bodies) const {
   const Patch& patch = patches_[points_[point].patch];
   const Contact& c = contacts_[point];
   return patch.directions[0].vec().dot(bodies[patch.b].velocityAt(c.armB.vec()) -
@@ -46,7 +45,7 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     for (int i = 0; i < size(); ++i) {
       const Point& p = points_[i];
       if (!p.bounces) continue;
-      const double v = approachSpeed(i, bodies);
+      const double v = partingSpeed(i, bodies);
       if (v > -slowest_ || p.gap + h * v >= 0) continue;
       fastest = std::max(fastest, -v);
       patches.push_back(patches_[p.patch]);

@@ -18,8 +18,8 @@ class Assembly;
 
 class ContactSolver {
  public:
-  // Takes the manifolds of the pairs at the present poses. `approach` velocities are the bodies' present ones, from
-  // before the kick. With `closing`, only contacts that pushed in the last substep take part, and none bounces.
+  // Takes the manifolds of the pairs at the present poses. With `closing`, only contacts that pushed in the last
+  // substep take part, and none bounces.
   void build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, const Vec3& gravity, double h,
              bool closing);
   bool empty() const { return points_.empty(); }
@@ -123,7 +123,8 @@ class ContactSolver {
   void unload(std::vector<Body>& bodies) const;  // only what is dynamic; the rest is shared between islands
   void pushBodies(int point, const Vec3& impulse, std::vector<Body>& bodies) const;
   static void setMobility(Contact& c, const Mat3& mobility);
-  double approachSpeed(int point, const std::vector<Body>& bodies) const;
+  // m/s, at which the two bodies part at a point, along its normal.
+  double partingSpeed(int point, const std::vector<Body>& bodies) const;
   void account(int point, const Vec3& impulse);
 
   // How the next sweep begins: by going on this share of the last sweeps' direction, which then follows the last one.
