@@ -12,6 +12,17 @@
 
 namespace calm {
 
+namespace {
+
+// Whether a box touches what is below a fixed plane. What moves may come to it.
+bool reachesPlane(const Aabb& box, const Collider& plane, const Body& body) {
+  if (body.moves()) return true;
+  const Vec3 middle = (box.low + box.high) / 2, half = (box.high - box.low) / 2;
+  return (middle - plane.planePoint).dot(plane.planeNormal) <= plane.planeNormal.cwiseAbs().dot(half);
+}
+
+}  // namespace
+
 void World::buildAssemblies() {
   Groups groups(bodies_.size());
   const auto active = [&](const JointState& j) { return j.holds(); };
@@ -76,36 +87,46 @@ void World::refreshPairs() {
     else
       tree_.move(leaves_[i], boxes[i], boxes[i].grown(0.2 * (boxes[i].high - boxes[i].low)));
   }
-  std::map<std::array<int, 3>, ContactPair> next;
+  std::vector<PairKey> near;
   for (int i = 0; i < static_cast<int>(shapes_.size()); ++i) {
     if (!moving[i]) continue;
     const auto meet = [&](int j) {
       if (j == i || (moving[j] && j < i) || !boxes[i].overlaps(boxes[j])) return;
+      if (!mayTouch(shapes_[i], shapes_[j])) return;
       const auto* mesh = std::get_if<TriangleMesh>(&shapes_[j].shape);
-      if (!mesh) return addPair(std::min(i, j), std::max(i, j), -1, next);
+      if (!mesh) return near.push_back({std::min(i, j), std::max(i, j), -1});
       const Pose pose = bodies_[shapes_[j].body].pose() * shapes_[j].pose;
       const Vec3 middle = pose.applyInverse((boxes[i].low + boxes[i].high) / 2);
       const Vec3 half = pose.rotation.toRotationMatrix().transpose().cwiseAbs() * (boxes[i].high - boxes[i].low) / 2;
-      mesh->data->tree.query({middle - half, middle + half}, [&](int triangle) { addPair(i, j, triangle, next); });
+      mesh->data->tree.query({middle - half, middle + half}, [&](int triangle) { near.push_back({i, j, triangle}); });
     };
     tree_.query(boxes[i], meet);
-    for (const int j : unbounded) meet(j);
+    for (const int j : unbounded)
+      if (reachesPlane(boxes[i], colliders_[j], bodies_[shapes_[j].body])) meet(j);
   }
-  pairs_ = std::move(next);
+  std::sort(near.begin(), near.end());
+  // Those that have parted go, new ones come, the rest stay where they are.
+  auto known = pairs_.begin();
+  for (const PairKey& key : near) {
+    while (known != pairs_.end() && known->first < key) known = pairs_.erase(known);
+    if (known != pairs_.end() && known->first == key)
+      ++known;
+    else
+      pairs_.emplace_hint(known, key, makePair(key));
+  }
+  pairs_.erase(known, pairs_.end());
 }
 
-void World::addPair(int shapeA, int shapeB, int triangle, std::map<std::array<int, 3>, ContactPair>& pairs) {
-  const BodyShape &a = shapes_[shapeA], &b = shapes_[shapeB];
-  if (a.body == b.body || !bodies_[a.body].collides || !bodies_[b.body].collides) return;
-  if (quiet_.count(std::minmax(a.body, b.body)) || (untouched_[a.layer] >> b.layer & 1u)) return;
-  const std::array<int, 3> key{shapeA, shapeB, triangle};
-  if (const auto known = pairs_.find(key); known != pairs_.end()) {
-    pairs.insert(pairs_.extract(known));
-    return;
-  }
+bool World::mayTouch(const BodyShape& a, const BodyShape& b) const {
+  if (a.body == b.body || !bodies_[a.body].collides || !bodies_[b.body].collides) return false;
+  return !(untouched_[a.layer] >> b.layer & 1u) && !quiet_.count(std::minmax(a.body, b.body));
+}
+
+ContactPair World::makePair(const PairKey& key) const {
+  const BodyShape &a = shapes_[key[0]], &b = shapes_[key[1]];
   ContactPair pair;
   pair.bodyA = a.body, pair.bodyB = b.body;
-  pair.shapeA = shapeA, pair.shapeB = shapeB, pair.triangle = triangle;
+  pair.shapeA = key[0], pair.shapeB = key[1], pair.triangle = key[2];
   pair.friction = std::sqrt(a.friction * b.friction);
   pair.restitution = std::max(a.restitution, b.restitution);
   pair.fromTheStart = frames_ == 0 && !meeting_.count(std::minmax(a.body, b.body));
@@ -113,7 +134,7 @@ void World::addPair(int shapeA, int shapeB, int triangle, std::map<std::array<in
     pair.friction = found->second.friction;
     pair.restitution = found->second.restitution;
   }
-  pairs.emplace(key, pair);
+  return pair;
 }
 
 std::vector<Island> World::makeIslands() {

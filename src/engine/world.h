@@ -192,13 +192,15 @@ class World {
   bool isAsleep(BodyId body) const { return bodies_.at(body).asleep; }
 
  private:
-  static constexpr std::uint64_t kStateVersion = 3;
+  static constexpr std::uint64_t kStateVersion = 4;
   void visitState(StateArchive& state);
   Residual advanceFrame();
   void buildAssemblies();
   std::vector<Island> makeIslands();
   void refreshPairs();
-  void addPair(int shapeA, int shapeB, int triangle, std::map<std::array<int, 3>, ContactPair>& pairs);
+  using PairKey = std::array<int, 3>;  // shapes and triangle
+  bool mayTouch(const BodyShape& a, const BodyShape& b) const;
+  ContactPair makePair(const PairKey& key) const;
   void wake(BodyId body);
   void settle(const std::vector<Island>& islands);
   const Body& checked(BodyId body) const;
@@ -217,11 +219,11 @@ class World {
   std::vector<Assembly> assemblies_;
   std::vector<Field> fields_;
   std::vector<Push> pushes_;
-  std::map<std::array<int, 3>, ContactPair> pairs_;  // by shapes and triangle
-  std::set<std::pair<BodyId, BodyId>> quiet_;        // joined neighbours that do not collide
-  std::set<std::pair<BodyId, BodyId>> meeting_;      // and those that were asked to
-  BoxTree tree_;                                     // of the shapes that have bounds
-  std::vector<int> leaves_;                          // of each shape; -1: unbounded
+  std::map<PairKey, ContactPair> pairs_;         // that are near each other
+  std::set<std::pair<BodyId, BodyId>> quiet_;    // joined neighbours that do not collide
+  std::set<std::pair<BodyId, BodyId>> meeting_;  // and those that were asked to
+  BoxTree tree_;                                 // of the shapes that have bounds
+  std::vector<int> leaves_;                      // of each shape; -1: unbounded
   struct Between {
     double friction, restitution;
   };

@@ -39,7 +39,15 @@ void ContactImpulse::visitState(StateArchive& state) {
 
 void ContactPair::visitState(StateArchive& state) {
   state(bodyA, bodyB, shapeA, shapeB, triangle, friction, restitution, fromTheStart, interlaced, manifold.normal,
-        manifold.points, last, frameImpulse, frameMoment);
+        manifold.points, manifold.normalOn, manifold.twistShare, last, kept, frameImpulse, frameMoment);
+}
+
+void ContactPair::Kept::visitState(StateArchive& state) {
+  state(known, place, normal, turn, reach, slide, extent, points);
+}
+
+void ContactPair::Kept::Point::visitState(StateArchive& state) {
+  state(onA, onB, id);
 }
 
 // Topology and sizes follow from the joints.
@@ -62,7 +70,7 @@ void World::visitState(StateArchive& state) {
     for (; count > 0; --count) {
       ContactPair pair;
       pair.visitState(state);
-      pairs_.emplace(std::array<int, 3>{pair.shapeA, pair.shapeB, pair.triangle}, pair);
+      pairs_.emplace(PairKey{pair.shapeA, pair.shapeB, pair.triangle}, pair);
     }
     if (!jointsChanged_) buildAssemblies();
   } else {

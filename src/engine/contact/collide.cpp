@@ -71,8 +71,11 @@ void reduceToFour(Manifold& m) {
 
 void againstHalfSpace(const Collider& plane, const ConvexCore& core, double margin, bool planeIsA, Manifold& out) {
   out.normal = planeIsA ? plane.planeNormal : -plane.planeNormal;
+  if (core.radius == 0 && core.discRadius == 0) out.normalOn = planeIsA ? Manifold::Owner::a : Manifold::Owner::b;
+  out.clearance = 1e300;
   const auto consider = [&](const Vec3& point, std::uint32_t name) {
     const double gap = (point - plane.planePoint).dot(plane.planeNormal) - core.radius;
+    out.clearance = std::min(out.clearance, gap);
     if (gap < margin) out.points.push_back({point - plane.planeNormal * (core.radius + gap / 2), gap, name});
   };
   if (core.discRadius > 0) {

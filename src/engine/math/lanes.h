@@ -40,6 +40,8 @@ double dot(const PairRow<Pairs>& x, const double* y) {
   return sum[0] + sum[1];
 }
 
+// Code for wide processors takes its place in memory for aligned, other code does not see to that: structures that both
+// work on say alignas(sizeof(Quad)).
 using Quad = double __attribute__((vector_size(32)));
 
 // Three numbers with a fourth, 0, for the sake of the lanes.

@@ -2,6 +2,9 @@
 // Rotations over finite angles, and the free (torque-less) motion of a rigid body.
 #pragma once
 
+#include <algorithm>
+#include <cmath>
+
 #include "engine/math/types.h"
 
 namespace calm {
@@ -11,6 +14,12 @@ Quat rotationFromVector(const Vec3& v);
 
 // Its inverse: the rotation vector of at most pi radians.
 Vec3 vectorFromRotation(const Quat& q);
+
+// How far the turn from one to the other moves what is a metre from its axis, m: the chord.
+inline double chordBetween(const Quat& a, const Quat& b) {
+  const double same = (a.coeffs() - b.coeffs()).squaredNorm(), opposite = (a.coeffs() + b.coeffs()).squaredNorm();
+  return 2 * std::sqrt(std::min(same, opposite));
+}
 
 // How a body's principal inertias relate; decides which closed form its free rotation has.
 enum class InertiaKind { spherical, symmetric, general };

@@ -2,6 +2,7 @@
 // Impacts that send back what meets.
 #include <algorithm>
 #include <map>
+#include <utility>
 
 #include "engine/solve/contact_solver.h"
 
@@ -9,7 +10,7 @@ namespace calm {
 
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
   for (int i = 0; i < size(); ++i) {
-    const Point& p = points_[i];
+    const ContactPoint& p = points_[i];
     if (!p.bounces) continue;
     const double v = partingSpeed(i, bodies);
     if (v < -slowest_ && p.gap + h * v < 0) return true;
@@ -18,10 +19,9 @@ bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const
 }
 
 double ContactSolver::partingSpeed(int point, const std::vector<Body>& bodies) const {
-  const Patch& patch = patches_[points_[point].patch];
-  const Contact& c = contacts_[point];
-  return patch.directions[0].vec().dot(bodies[patch.b].velocityAt(c.armB.vec()) -
-                                       bodies[patch.a].velocityAt(c.armA.vec()));
+  const ContactPoint& p = points_[point];
+  const ContactPatch& patch = patches_[p.patch];
+  return patch.normal().dot(bodies[patch.b].velocityAt(p.armB) - bodies[patch.a].velocityAt(p.armA));
 }
 
 bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& gravity,
@@ -38,45 +38,43 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
   std::map<int, Touch> touches;  // of bodies that may be moved to their touch
   bool bounced = false;
   for (int stage = 0; stage < kStages; ++stage) {
-    std::vector<Contact> struck;
-    std::vector<Patch> patches;  // of one point each
-    std::vector<int> points;
+    std::vector<std::pair<int, Contact>> struck;  // by point
     double fastest = 0;
     for (int i = 0; i < size(); ++i) {
-      const Point& p = points_[i];
+      const ContactPoint& p = points_[i];
       if (!p.bounces) continue;
       const double v = partingSpeed(i, bodies);
       if (v > -slowest_ || p.gap + h * v >= 0) continue;
       fastest = std::max(fastest, -v);
-      patches.push_back(patches_[p.patch]);
-      patches.back().first = static_cast<int>(struck.size());
-      patches.back().end = patches.back().first + 1;
-      patches.back().withNext = false;
-      points.push_back(i);
-      struck.push_back(contacts_[i]);
-      Contact& s = struck.back();
-      s.impulse = s.direction = {};
-      s.softness = 0;
-      s.perSpeed = 1 / s.mobility.at[0];
-      s.target = -p.restitution * v;
-      const Body &a = bodies[patches.back().a], &b = bodies[patches.back().b];
+      const ContactPatch& patch = patches_[p.patch];
+      ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
+      setOwnMobility(i, bodies, law);
+      law.softness = 0;
+      law.perSpeed = 1 / law.mobility[0];
+      law.friction = patch.pair->friction;
+      law.target = -p.restitution * v;
+      const Body &a = bodies[patch.a], &b = bodies[patch.b];
       if (a.jointed || b.jointed) continue;
       const double after = std::max(p.gap, 0.0) / -v;
-      const double gained = after * patches.back().directions[0].vec().dot(acceleration(b) - acceleration(a));
-      s.target = -p.restitution * (v + gained) - gained;
-      for (int id : {patches.back().a, patches.back().b})
+      const double gained = after * patch.normal().dot(acceleration(b) - acceleration(a));
+      law.target = -p.restitution * (v + gained) - gained;
+      for (int id : {patch.a, patch.b})
         if (bodies[id].dynamic()) touches.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
     if (struck.empty()) break;
     bounced = true;
     for (int sweep = 0; sweep < kSweeps; ++sweep) {
-      load(bodies);
-      const double largest = sweepPatches(patches.data(), static_cast<int>(patches.size()), struck.data(), {}).largest;
-      unload(bodies);
+      double largest = 0;
+      for (auto& [point, contact] : struck) {
+        double effect;
+        resolve(contact.law, slipAt(point, bodies).data(), contact.push, effect);
+        pushBodies(point, Eigen::Map<const Vec3>(contact.push.change), bodies);
+        largest = std::max(largest, effect);
+      }
       solveJoints();
       if (largest < kSettled * fastest) break;
     }
-    for (std::size_t i = 0; i < struck.size(); ++i) account(points[i], struck[i].impulse.vec());
+    for (const auto& [point, contact] : struck) account(point, Eigen::Map<const Vec3>(contact.push.impulse));
   }
   for (const auto& [id, touch] : touches) {
     Body& b = bodies[id];

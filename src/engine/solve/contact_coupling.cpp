@@ -30,11 +30,11 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   std::vector<std::array<Use, 2>> uses;
   std::vector<Mat3> directions;
   for (int p = 0; p < size(); ++p) {
-    const Patch& patch = patches_[points_[p].patch];
-    directions.push_back(patch.axes());
-    const Contact& c = contacts_[p];
-    uses.push_back({use(patch.a, -1, c.armA.vec(), c.lever.vec(), directions[p]),
-                    use(patch.b, 1, c.armB.vec(), c.lever.vec(), directions[p])});
+    const ContactPoint& point = points_[p];
+    const ContactPatch& patch = patches_[point.patch];
+    directions.push_back(patch.directions);
+    uses.push_back({use(patch.a, -1, point.armA, point.lever, directions[p]),
+                    use(patch.b, 1, point.armB, point.lever, directions[p])});
   }
   for (int p = 0; p < size(); ++p)
     for (const Use& at : uses[p]) {
@@ -63,42 +63,74 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
       columns += a->rows() * n;
     }
   }
+  const Eigen::VectorXd alone = coupling_.diagonal();
   coupling_.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
   coupling_.triangularView<Eigen::StrictlyLower>() = coupling_.transpose();
+  coupled_.resize(size());
   for (int p = 0; p < size(); ++p) {
-    const Point& point = points_[p];
+    const ContactPoint& point = points_[p];
     Mat3 mobility = coupling_.block<3, 3>(3 * p, 3 * p);
     // What the joints hold altogether has no mobility left but round-off; keep a grain of its own.
-    mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * point.alone);
-    setMobility(contacts_[p], mobility);
+    mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * alone.segment<3>(3 * p));
+    ContactLaw<double>& law = coupled_[p].law;
+    setMobility(law, mobility);
+    law.friction = patches_[point.patch].pair->friction;
+    law.target = point.target;
     // Overlap is pushed out with what would part the two bodies alone: where joints jam them, the full speed would
     // fling others.
-    if (point.pushedOut > 0) contacts_[p].target = point.pushedOut * std::min(1.0, mobility(0, 0) / point.alone[0]);
+    if (point.pushedOut > 0) law.target = point.pushedOut * std::min(1.0, mobility(0, 0) / alone[3 * p]);
+    // Velocities are closed without the compliance's own yield.
+    if (closing_) law.target += law.softness * point.given;
   }
 }
 
-double ContactSolver::relaxCoupled(std::vector<Body>& bodies, int sweeps, double enough, double reduction) {
-  std::vector<Vec3> before;
+double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
   speeds_.resize(3 * size());
   for (int i = 0; i < size(); ++i) {
-    Contact& c = contacts_[i];
-    before.push_back(c.impulse.vec());
-    c.direction = {};
-    const Patch& patch = patches_[points_[i].patch];
-    const Body &a = bodies[patch.a], &b = bodies[patch.b];
-    speeds_.segment<3>(3 * i) = patch.axes().transpose() * (b.velocityAt(c.armB.vec()) - a.velocityAt(c.armA.vec())) +
-                                c.lever.vec() * patch.directions[0].vec().dot(b.spin - a.spin);
+    ContactPush<double>& push = coupled_[i].push;
+    push = {};
+    for (int k = 0; k < 3; ++k) push.impulse[k] = points_[i].impulse[k];
+    speeds_.segment<3>(3 * i) = slipAt(i, bodies);
   }
   headingSpeeds_.setZero(3 * size());
-  gradient_ = beta_ = 0;
-  double change = 0;
-  for (int i = 0; i < sweeps; ++i) {
-    change = sweepCoupled();
-    if (i == 0) enough = std::max(enough, reduction * change);
-    if (change < enough) break;
+  sweptSpeeds_.setZero(3 * size());
+  double change = 0, gradient = 0;
+  ContactStep<double> step;
+  for (int i = 0; i < goal.sweeps; ++i) {
+    const double before = gradient;
+    change = sweepCoupled(step, gradient);
+    if (i == 0) goal.enough = std::max(goal.enough, goal.reduction * change);
+    if (change < goal.enough) break;
+    const double beta = before > 0 ? gradient / before : 0;
+    step = beta > 1 ? ContactStep<double>{} : ContactStep<double>{beta, gradient > 0 ? 1.0 : 0.0};
   }
-  for (int i = 0; i < size(); ++i) pushBodies(i, contacts_[i].impulse.vec() - before[i], bodies);
+  for (int i = 0; i < size(); ++i) {
+    const Vec3 impulse = Eigen::Map<const Vec3>(coupled_[i].push.impulse);
+    pushBodies(i, impulse - points_[i].impulse, bodies);
+    points_[i].impulse = impulse;
+  }
   return change;
+}
+
+double ContactSolver::sweepCoupled(const ContactStep<double>& step, double& gradient) {
+  headingSpeeds_ *= step.share;
+  speeds_ += headingSpeeds_;
+  headingSpeeds_ += step.keep * sweptSpeeds_;
+  sweptSpeeds_ = speeds_;
+  double largest = 0;
+  gradient = 0;
+  for (int i = 0; i < size(); ++i) {
+    auto& [law, push] = coupled_[i];
+    for (int k = 0; k < 3; ++k) goOn(step, push.impulse[k], push.direction[k], push.change[k]);
+    double effect;
+    resolve(law, &speeds_[3 * i], push, effect);
+    if (effect == 0) continue;
+    largest = std::max(largest, effect);
+    addSquaredChange(law, push, gradient);
+    speeds_.noalias() += coupling_.middleCols<3>(3 * i) * Eigen::Map<const Vec3>(push.change);
+  }
+  sweptSpeeds_ = speeds_ - sweptSpeeds_;
+  return largest;
 }
 
 }  // namespace calm

@@ -7,18 +7,10 @@
 
 namespace calm {
 
-namespace {
-
-// How far any point of b may have moved as seen from a since the pair was looked at.
-double movedSince(const ContactPair::Kept& kept, const Body& a, const Body& b) {
-  const Vec3 place = a.axes.transpose() * (b.position - a.position);
-  // An angle t changes a unit quaternion by t / 2, whichever of its two signs it has.
-  const Eigen::Vector4d turn = (a.orientation.conjugate() * b.orientation).coeffs();
-  const double change = std::min((turn - kept.turn.coeffs()).squaredNorm(), (turn + kept.turn.coeffs()).squaredNorm());
-  return (place - kept.place).norm() + 2 * std::sqrt(change) * kept.extent;
+double ContactPair::Kept::movedSince(const Body& a, const Body& b) const {
+  const Vec3 now = a.axes.transpose() * (b.position - a.position);
+  return (now - place).norm() + chordBetween(a.orientation.conjugate() * b.orientation, turn) * extent;
 }
-
-}  // namespace
 
 void ContactPair::keepNames(const Body& a) {
   constexpr double kSamePlace = 0.02;  // m
@@ -69,9 +61,9 @@ void ContactPair::keep(const Body& a, const Body& b, double reach, double slide,
 
 bool ContactPair::follow(const Body& a, const Body& b, double margin) {
   if (!kept.known) return false;
-  const double moved = movedSince(kept, a, b);
-  if (moved > std::min(kept.slide, kept.reach - margin)) return false;
+  if (kept.movedSince(a, b) > std::min(kept.slide, kept.reach - margin)) return false;
   manifold.points.clear();
+  manifold.touchTime = 0;
   if (kept.points.empty()) return true;
   const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
   manifold.normal = owner.axes * kept.normal;

@@ -30,11 +30,13 @@ struct ContactPair {
   bool interlaced = false;
   Manifold manifold;
   std::vector<ContactImpulse> last;
-  // As it was when the shapes were last looked at in this frame, for follow(). In the bodies' principal frames.
+  // As it was when the shapes were last looked at, for follow(). In the bodies' principal frames.
   struct Kept {
     struct Point {
       Vec3 onA, onB;
       std::uint32_t id;
+
+      void visitState(StateArchive& state);
     };
     bool known = false;
     Vec3 place, normal;  // of b as seen from a; of the body that owns the normal
@@ -43,6 +45,10 @@ struct ContactPair {
     double slide = 0;    // m, that the points may follow
     double extent = 0;   // m, of b about its centre of mass
     std::vector<Point> points;
+
+    void visitState(StateArchive& state);
+    // How far any point of b may have moved as seen from a.
+    double movedSince(const Body& a, const Body& b) const;
   } kept;
   // Of the present frame, on b: impulse and its moment about the origin (world).
   Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();

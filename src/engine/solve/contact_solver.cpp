@@ -17,266 +17,209 @@ constexpr double kPushSpeed = 1;  // m/s
 // least speed: they are what rests.
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 
-// Sets of contacts up to so many pairs are small.
-constexpr int kSmallSet = 32;
-
-// Where the body is among those that are touched, which it joins if it must.
-int placeIn(std::vector<int>& touched, std::vector<int>& placeOf, int id) {
-  if (placeOf[id] < 0) placeOf[id] = static_cast<int>(touched.size()), touched.push_back(id);
-  return placeOf[id];
-}
-
-// Puts what is in [first, middle) and in [middle, end) side by side, as long as both last.
-template <class Patch>
-void interleave(std::vector<Patch>& patches, int first, int middle, int end) {
-  const std::vector<Patch> before(patches.begin() + first, patches.begin() + end);
-  const int ones = middle - first, others = end - middle;
-  int at = first;
-  for (int k = 0; k < std::max(ones, others); ++k) {
-    if (k < ones) patches[at++] = before[k];
-    if (k < std::min(ones, others)) patches[at - 1].withNext = true;
-    if (k < others) patches[at++] = before[ones + k];
-  }
-}
-
-// The velocities along the directions by unit impulses along them, less what the mass gives.
-void addTurningMobility(const Body& body, const Mat3& turning, Mat3& mobility) {
-  const Mat3 answer = body.response * turning;
-  for (int i = 0; i < 3; ++i)
-    for (int j = 0; j < 3; ++j) mobility(i, j) += turning.col(i).dot(answer.col(j));
-}
-
 }  // namespace
 
-std::vector<std::pair<ContactPair*, bool>> ContactSolver::inOrder(const std::vector<ContactPair*>& pairs,
-                                                                  const std::vector<Body>& bodies) {
-  std::vector<ContactPair*> touching;
-  for (ContactPair* pair : pairs)
-    if (!pair->manifold.points.empty()) touching.push_back(pair);
-  touched_.clear();
-  const auto place = [&](int id) { return placeIn(touched_, placeOf_, id); };
-  Groups groups(2 * touching.size());
-  for (const ContactPair* pair : touching) {
-    const int a = place(pair->bodyA), b = place(pair->bodyB);
-    if (bodies[pair->bodyA].dynamic() && bodies[pair->bodyB].dynamic()) groups.join(a, b);
-  }
-  std::vector<std::pair<int, ContactPair*>> sets;
-  for (ContactPair* pair : touching)
-    sets.emplace_back(groups.root(placeOf_[bodies[pair->bodyA].dynamic() ? pair->bodyA : pair->bodyB]), pair);
-  std::stable_sort(sets.begin(), sets.end(), [](const auto& x, const auto& y) { return x.first < y.first; });
-  std::vector<std::pair<ContactPair*, bool>> ordered;
-  for (std::size_t i = 0; i < sets.size(); ++i)
-    ordered.emplace_back(sets[i].second, i == 0 || sets[i].first != sets[i - 1].first);
-  for (const int id : touched_) placeOf_[id] = -1;
-  touched_.clear();
-  return ordered;
-}
-
-void ContactSolver::build(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, const Vec3& gravity,
-                          double h, bool closing) {
-  patches_.clear();
-  contacts_.clear();
+void ContactSolver::build(const std::vector<ContactPair*>& touching, const std::vector<Body>& bodies,
+                          const Vec3& gravity, double h, bool closing) {
   points_.clear();
-  ranges_.clear();
-  placeOf_.resize(bodies.size(), -1);
-  gradient_ = beta_ = 0;
   closing_ = closing;
   slowest_ = std::max(kBounceShare * gravity.norm() * h, kLeastBounce);
-  const auto closeRange = [&] {
-    if (ranges_.empty()) return;
-    ranges_.back().endPatch = static_cast<int>(patches_.size());
-    ranges_.back().endMotion = static_cast<int>(touched_.size());
-  };
-  for (const auto& [pair, startsSet] : inOrder(pairs, bodies)) {
-    if (startsSet) {
-      closeRange();
-      ranges_.push_back({static_cast<int>(patches_.size()), 0, static_cast<int>(touched_.size()), 0});
-    }
-    addPatch(*pair, bodies, h);
-  }
-  closeRange();
-  motions_.clear();
-  for (const int id : touched_) {
-    placeOf_[id] = -1;
-    const Body& b = bodies[id];
-    Motion& m = motions_.emplace_back();
-    m.inverseMass = b.linearResponse;
-    for (int k = 0; b.dynamic() && k < 3; ++k) m.response[k] = Vec3(b.response.col(k));
-  }
-  // Small sets are swept two at a time, each in its own order: that of a stack from below loses least where sweeps end
-  // before they have converged. Large ones are paired within.
-  const auto isSmall = [](const Range& r) { return r.endPatch - r.firstPatch <= kSmallSet; };
-  std::vector<Range> joined;
-  for (std::size_t i = 0; i < ranges_.size(); ++i) {
-    Range range = ranges_[i];
-    if (!isSmall(range)) {
-      pairUp(range);
-    } else if (i + 1 < ranges_.size() && isSmall(ranges_[i + 1])) {
-      const Range& next = ranges_[++i];
-      interleave(patches_, range.firstPatch, next.firstPatch, next.endPatch);
-      range.endPatch = next.endPatch, range.endMotion = next.endMotion;
-    }
-    joined.push_back(range);
-  }
-  ranges_.swap(joined);
-  for (std::size_t k = 0; k < patches_.size(); ++k)
-    for (int i = patches_[k].first; i < patches_[k].end; ++i) points_[i].patch = static_cast<int>(k);
+  gatherPatches(touching, bodies);
+  for (ContactPatch& patch : patches_) addPoints(patch, bodies, h);
 }
 
-void ContactSolver::addPatch(ContactPair& pair, const std::vector<Body>& bodies, double h) {
-  const auto place = [&](int id) { return placeIn(touched_, placeOf_, id); };
-  const Body &a = bodies[pair.bodyA], &b = bodies[pair.bodyB];
-  const Vec3 n = pair.manifold.normal, t1 = anyPerpendicular(n), t2 = n.cross(t1);
-  const Vec3 fromA = a.position + pair.manifold.touchTime * a.velocity,
-             fromB = b.position + pair.manifold.touchTime * b.velocity;
-  Patch patch;
-  Mat3 directions;
-  directions << n, t1, t2;
-  for (int k = 0; k < 3; ++k) {
-    patch.directions[k] = Vec3(directions.col(k));
-    patch.across[k] = Vec3(directions.row(k));
+void ContactSolver::gatherPatches(const std::vector<ContactPair*>& touching, const std::vector<Body>& bodies) {
+  patches_.clear();
+  sets_.clear();
+  for (const int id : touched_) placeOf_[id] = -1;
+  touched_.clear();
+  placeOf_.resize(bodies.size(), -1);
+  const auto pushes = [](const ContactImpulse& last) { return last.force[0] > 0; };
+  std::vector<ContactPatch> found;
+  const auto note = [&](int id) {
+    if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
+  };
+  for (ContactPair* pair : touching) {
+    if (closing_ && std::none_of(pair->last.begin(), pair->last.end(), pushes)) continue;
+    note(pair->bodyA), note(pair->bodyB);
+    ContactPatch& patch = found.emplace_back();
+    patch.pair = pair;
+    patch.a = pair->bodyA, patch.b = pair->bodyB;
   }
-  patch.a = pair.bodyA, patch.b = pair.bodyB;
-  patch.pair = &pair;
-  patch.first = size();
-  const double twist = pair.manifold.twistShare - 1;
-  patch.twists = twist != 0 && pair.manifold.points.size() > 2;
-  if (a.dynamic()) patch.twistA = Vec3(a.response * n);
-  if (b.dynamic()) patch.twistB = Vec3(b.response * n);
-  Vec3 middle = Vec3::Zero();
-  for (const ManifoldPoint& m : pair.manifold.points)
-    middle += m.position / static_cast<double>(pair.manifold.points.size());
-  for (const ManifoldPoint& m : pair.manifold.points) {
-    Contact c;
-    for (const ContactImpulse& last : pair.last)
-      if (last.id == m.id) c.impulse = last.force;
-    if (closing_ && c.impulse.at[0] <= 0) continue;
-    Vec3 armA = m.position - fromA, armB = m.position - fromB;
-    if (!closing_) {
-      // As it will be in the middle of the step: what stands on a turntable is carried along its arc.
-      armA += h / 2 * n.dot(a.spin) * n.cross(armA);
-      armB += h / 2 * n.dot(b.spin) * n.cross(armB);
+  Groups groups(touched_.size());
+  for (const ContactPatch& p : found)
+    if (bodies[p.a].dynamic() && bodies[p.b].dynamic()) groups.join(placeOf_[p.a], placeOf_[p.b]);
+  // Sets one after another, each in the order of the pairs.
+  std::vector<int> setOf(touched_.size(), -1), count;
+  const auto rootOf = [&](const ContactPatch& p) { return groups.root(placeOf_[bodies[p.a].dynamic() ? p.a : p.b]); };
+  for (const ContactPatch& p : found) {
+    int& set = setOf[rootOf(p)];
+    if (set < 0) set = static_cast<int>(count.size()), count.push_back(0);
+    ++count[set];
+  }
+  int first = 0;
+  for (const int n : count) sets_.push_back({first, first, 0, 0}), first += n;
+  patches_.resize(found.size());
+  for (const ContactPatch& p : found) patches_[sets_[setOf[rootOf(p)]].endPatch++] = p;
+  for (const int id : touched_) placeOf_[id] = -1;
+  touched_.clear();
+  for (ContactSet& set : sets_) {
+    set.firstPlace = static_cast<int>(touched_.size());
+    for (int k = set.firstPatch; k < set.endPatch; ++k) {
+      ContactPatch& p = patches_[k];
+      note(p.a), note(p.b);
+      p.placeA = placeOf_[p.a], p.placeB = placeOf_[p.b];
     }
-    c.armA = armA, c.armB = armB;
-    c.friction = pair.friction;
-    const Vec3 lever = twist * n.cross(m.position - middle);
-    if (patch.twists) c.lever = Vec3(0, lever.dot(t1), lever.dot(t2));
-    const auto turningBy = [&](const Vec3& arm) {
-      Mat3 turning;
-      for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(directions.col(k)) + c.lever.at[k] * n;
-      return turning;
-    };
-    Mat3 mobility = Mat3::Zero();
-    if (a.dynamic()) addTurningMobility(a, turningBy(armA), mobility);
-    if (b.dynamic()) addTurningMobility(b, turningBy(armB), mobility);
-    mobility.diagonal().array() += a.linearResponse + b.linearResponse;
-    setMobility(c, mobility);
-    Point p;
-    p.patch = static_cast<int>(patches_.size());
+    set.endPlace = static_cast<int>(touched_.size());
+  }
+}
+
+void ContactSolver::addPoints(ContactPatch& patch, const std::vector<Body>& bodies, double h) {
+  const Body &a = bodies[patch.a], &b = bodies[patch.b];
+  const ContactPair& pair = *patch.pair;
+  const Manifold& manifold = pair.manifold;
+  const Vec3 n = manifold.normal, t1 = anyPerpendicular(n), t2 = n.cross(t1);
+  const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
+  // Arms are those in the middle of the step: what stands on a turntable is carried along its arc.
+  const double turnA = closing_ ? 0 : h / 2 * n.dot(a.spin), turnB = closing_ ? 0 : h / 2 * n.dot(b.spin);
+  const double twist = manifold.twistShare - 1;
+  patch.directions << n, t1, t2;
+  patch.first = size();
+  patch.twists = twist != 0 && manifold.points.size() > 2;
+  Vec3 middle = Vec3::Zero();
+  for (const ManifoldPoint& m : manifold.points) middle += m.position / static_cast<double>(manifold.points.size());
+  for (const ManifoldPoint& m : manifold.points) {
+    Vec3 force = Vec3::Zero();
+    for (const ContactImpulse& last : pair.last)
+      if (last.id == m.id) force = last.force;
+    if (closing_ && force[0] <= 0) continue;
+    ContactPoint& p = points_.emplace_back();
+    p.patch = static_cast<int>(&patch - patches_.data());
     p.id = m.id;
+    p.bounces = pair.restitution > 0 || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
     p.position = m.position;
-    p.restitution = pair.restitution;
-    p.bounces = p.restitution > 0 || (pair.manifold.touchTime > 0 && !a.jointed && !b.jointed);
-    p.alone = mobility.diagonal();
+    p.armA = m.position - fromA, p.armB = m.position - fromB;
+    p.armA += turnA * n.cross(p.armA), p.armB += turnB * n.cross(p.armB);
+    p.lever = Vec3::Zero();
+    if (const Vec3 lever = twist * n.cross(m.position - middle); patch.twists)
+      p.lever = Vec3(0, lever.dot(t1), lever.dot(t2));
     p.gap = m.gap;
+    p.restitution = pair.restitution;
     if (m.gap >= 0 || closing_)
-      c.target = -std::max(m.gap, 0.0) / h;
+      p.target = -std::max(m.gap, 0.0) / h;
     else
-      c.target = std::min(-kPushRate * m.gap / h, kPushSpeed);
-    p.pushedOut = std::max(c.target, 0.0);
-    contacts_.push_back(c);
-    points_.push_back(p);
+      p.target = std::min(-kPushRate * m.gap / h, kPushSpeed);
+    p.pushedOut = std::max(p.target, 0.0);
+    p.impulse = force;  // until warmStart()
   }
   patch.end = size();
-  if (patch.end == patch.first) return;
-  patch.placeA = place(patch.a), patch.placeB = place(patch.b);
-  patches_.push_back(patch);
 }
 
-void ContactSolver::pairUp(const Range& range) {
-  constexpr int kFar = 16;  // patches that are looked at for one to go with
-  const auto moves = [&](int place) { return motions_[place].inverseMass > 0; };
-  const auto share = [&](const Patch& x, const Patch& y) {
-    const auto holds = [&](int place) { return moves(place) && (place == y.placeA || place == y.placeB); };
-    return holds(x.placeA) || holds(x.placeB);
+void ContactSolver::setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const {
+  const ContactPoint& p = points_[point];
+  const ContactPatch& patch = patches_[p.patch];
+  Mat3 mobility = Mat3::Zero();
+  const auto add = [&](const Body& body, const Vec3& arm) {
+    if (!body.dynamic()) return;
+    Mat3 turning;
+    for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(patch.directions.col(k)) + p.lever[k] * patch.normal();
+    mobility += turning.transpose() * body.response * turning;
+    mobility.diagonal().array() += body.linearResponse;
   };
-  for (int k = range.firstPatch; k + 1 < range.endPatch; ++k)
-    for (int i = k + 1; i < std::min(range.endPatch, k + kFar); ++i) {
-      if (share(patches_[k], patches_[i])) continue;
-      std::rotate(patches_.begin() + k + 1, patches_.begin() + i, patches_.begin() + i + 1);
-      patches_[k++].withNext = true;
-      break;
-    }
+  add(bodies[patch.a], p.armA);
+  add(bodies[patch.b], p.armB);
+  setMobility(law, mobility);
 }
 
-void ContactSolver::setMobility(Contact& c, const Mat3& mobility) {
-  c.mobility = Vec3(mobility.col(0));
-  c.tangents[0] = mobility(1, 1), c.tangents[1] = mobility(1, 2), c.tangents[2] = mobility(2, 2);
-  const double scale = 1 / (c.tangents[0] * c.tangents[2] - c.tangents[1] * c.tangents[1]);
-  c.stopSlip[0] = scale * c.tangents[2], c.stopSlip[1] = -scale * c.tangents[1], c.stopSlip[2] = scale * c.tangents[0];
-  const double mean = (c.tangents[0] + c.tangents[2]) / 2, half = (c.tangents[0] - c.tangents[2]) / 2;
-  c.slipRate = 1 / (mean + std::sqrt(half * half + c.tangents[1] * c.tangents[1]));
-  c.softness = kSoftness * mobility(0, 0);
-  c.perSpeed = 1 / (mobility(0, 0) + c.softness);
+void ContactSolver::setMobility(ContactLaw<double>& law, const Mat3& mobility) {
+  double m[3][3];
+  for (int i = 0; i < 3; ++i)
+    for (int j = 0; j < 3; ++j) m[i][j] = mobility(i, j);
+  calm::setMobility(law, m, kSoftness);
 }
 
-void ContactSolver::load(const std::vector<Body>& bodies) {
-  for (std::size_t i = 0; i < touched_.size(); ++i) {
-    motions_[i].velocity = bodies[touched_[i]].velocity;
-    motions_[i].spin = bodies[touched_[i]].spin;
-  }
-}
-
-void ContactSolver::unload(std::vector<Body>& bodies) const {
-  for (std::size_t i = 0; i < touched_.size(); ++i) {
-    Body& b = bodies[touched_[i]];
-    if (b.dynamic()) b.velocity = motions_[i].velocity.vec(), b.spin = motions_[i].spin.vec();
-  }
+Vec3 ContactSolver::slipAt(int point, const std::vector<Body>& bodies) const {
+  const ContactPoint& p = points_[point];
+  const ContactPatch& patch = patches_[p.patch];
+  const Body &a = bodies[patch.a], &b = bodies[patch.b];
+  return patch.directions.transpose() * (b.velocityAt(p.armB) - a.velocityAt(p.armA)) +
+         p.lever * patch.normal().dot(b.spin - a.spin);
 }
 
 void ContactSolver::pushBodies(int point, const Vec3& impulse, std::vector<Body>& bodies) const {
-  const Patch& patch = patches_[points_[point].patch];
-  const Contact& c = contacts_[point];
-  const Vec3 along = patch.axes() * impulse, twist = c.lever.vec().dot(impulse) * patch.directions[0].vec();
+  const ContactPoint& p = points_[point];
+  const ContactPatch& patch = patches_[p.patch];
+  const Vec3 along = patch.directions * impulse, twist = p.lever.dot(impulse) * patch.normal();
   if (Body& a = bodies[patch.a]; a.dynamic())
-    a.velocity -= a.linearResponse * along, a.spin -= a.response * (c.armA.vec().cross(along) + twist);
+    a.velocity -= a.linearResponse * along, a.spin -= a.response * (p.armA.cross(along) + twist);
   if (Body& b = bodies[patch.b]; b.dynamic())
-    b.velocity += b.linearResponse * along, b.spin += b.response * (c.armB.vec().cross(along) + twist);
+    b.velocity += b.linearResponse * along, b.spin += b.response * (p.armB.cross(along) + twist);
 }
 
 void ContactSolver::warmStart(std::vector<Body>& bodies, double time) {
   for (int i = 0; i < size(); ++i) {
-    Contact& c = contacts_[i];
-    c.impulse = Vec3(c.impulse.vec() * time);  // were forces
-    // Velocities are closed without the compliance's own yield.
-    if (closing_) c.target += c.softness * c.impulse.at[0];
-    pushBodies(i, c.impulse.vec(), bodies);
+    points_[i].impulse *= time;  // was a force
+    points_[i].given = points_[i].impulse[0];
+    pushBodies(i, points_[i].impulse, bodies);
   }
 }
 
-void ContactSolver::store(const std::vector<ContactPair*>& pairs, const std::vector<Body>& bodies, double time) {
+double ContactSolver::relaxApart(std::vector<Body>& bodies, const Goal& goal) {
+  lanes_.load(patches_, points_, sets_, touched_, bodies, kSoftness, closing_, true);
+  lanes_.takeVelocities(bodies);
+  const double change = lanes_.relax(goal.sweeps, goal.enough, goal.reduction);
+  lanes_.giveVelocities(bodies);
+  lanes_.giveImpulses(patches_, points_);
+  return change;
+}
+
+double ContactSolver::relaxInTurn(std::vector<Body>& bodies, const Goal& goal,
+                                  const std::function<void()>& solveJoints) {
+  lanes_.load(patches_, points_, sets_, touched_, bodies, kSoftness, closing_, false);
+  double change = 0, enough = goal.enough;
+  for (int i = 0; i < goal.sweeps; ++i) {
+    lanes_.takeVelocities(bodies);
+    change = lanes_.sweep();
+    lanes_.giveVelocities(bodies);
+    solveJoints();
+    if (change < enough) break;
+    if (i == 0) enough = std::max(enough, goal.reduction * change);
+  }
+  lanes_.giveImpulses(patches_, points_);
+  return change;
+}
+
+void ContactSolver::takeOver(const std::vector<ContactPair*>& pairs) {
+  pushing_.clear();
+  for (ContactPair* pair : pairs)
+    if (!pair->last.empty()) pushing_.push_back(pair);
+}
+
+void ContactSolver::store(const std::vector<Body>& bodies, double time) {
   storedTime_ = time;
-  for (ContactPair* pair : pairs) pair->last.clear();
-  for (int i = 0; i < size(); ++i) {
-    const Patch& patch = patches_[points_[i].patch];
-    const Contact& c = contacts_[i];
-    patch.pair->last.push_back(
-        {points_[i].id, bodies[patch.a].axes.transpose() * c.armA.vec(), c.impulse.vec() / time});
-    account(i, c.impulse.vec());
+  for (ContactPair* pair : pushing_) pair->last.clear();
+  pushing_.clear();
+  for (const ContactPatch& patch : patches_) {
+    pushing_.push_back(patch.pair);
+    const Mat3 toA = bodies[patch.a].axes.transpose();
+    for (int i = patch.first; i < patch.end; ++i) {
+      const ContactPoint& p = points_[i];
+      patch.pair->last.push_back({p.id, toA * p.armA, p.impulse / time});
+      account(i, p.impulse);
+    }
   }
 }
 
 void ContactSolver::account(int point, const Vec3& impulse) {
-  const Point& p = points_[point];
-  const Patch& patch = patches_[p.patch];
-  const Vec3 along = patch.axes() * impulse;
+  const ContactPoint& p = points_[point];
+  const ContactPatch& patch = patches_[p.patch];
+  const Vec3 along = patch.directions * impulse;
   patch.pair->frameImpulse += along;
-  patch.pair->frameMoment +=
-      p.position.cross(along) + contacts_[point].lever.vec().dot(impulse) * patch.directions[0].vec();
+  patch.pair->frameMoment += p.position.cross(along) + p.lever.dot(impulse) * patch.normal();
 }
 
 void ContactSolver::pushAtLastForce(std::vector<Body>& bodies) const {
-  for (int i = 0; i < size(); ++i) pushBodies(i, contacts_[i].impulse.vec() / storedTime_, bodies);
+  for (int i = 0; i < size(); ++i) pushBodies(i, points_[i].impulse / storedTime_, bodies);
 }
 
 }  // namespace calm

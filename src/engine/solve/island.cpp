@@ -252,30 +252,28 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
   const double jointsBefore = residual_.time.joints;
   revisionsLeft_ = kRevisionsInAll;
   const bool coupled = !assemblies.empty() && !contacts_.empty() && contacts_.size() <= kCoupledContacts;
-  if (coupled) contacts_.couple(scene.bodies, assemblies);
   for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
+  if (coupled) contacts_.couple(scene.bodies, assemblies);
   bool changed = solveJoints(scene, h, time);
   double change = 0;
   if (coupled) {
     for (int round = 0; round < kCoupledRounds; ++round) {
       if (changed) contacts_.couple(scene.bodies, assemblies);
-      change = contacts_.relaxCoupled(scene.bodies, kCoupledSweeps, kContactTolerance, kContactReduction);
+      change = contacts_.relaxCoupled(scene.bodies, {kCoupledSweeps, kContactTolerance, kContactReduction});
       changed = solveJoints(scene, h, time);
       if (!changed) break;
     }
   } else if (!contacts_.empty()) {
-    double enough = contacts_.size() > kManyContacts ? kContactToleranceOfMany : kContactTolerance;
-    if (assemblies.empty()) change = contacts_.relaxApart(scene.bodies, kContactRounds, enough, kContactReduction);
-    for (int round = 0; !assemblies.empty() && round < kContactRoundsWithJoints; ++round) {
-      change = contacts_.sweep(scene.bodies);
-      solveJoints(scene, h, time);
-      if (change < enough) break;
-      if (round == 0) enough = std::max(enough, kContactReduction * change);
-    }
+    const double enough = contacts_.size() > kManyContacts ? kContactToleranceOfMany : kContactTolerance;
+    if (assemblies.empty())
+      change = contacts_.relaxApart(scene.bodies, {kContactRounds, enough, kContactReduction});
+    else
+      change = contacts_.relaxInTurn(scene.bodies, {kContactRoundsWithJoints, enough, kContactReduction},
+                                     [&] { solveJoints(scene, h, time); });
   }
   residual_.contactSpeed = std::max(residual_.contactSpeed, change);
-  contacts_.store(pairs, scene.bodies, time);
+  contacts_.store(scene.bodies, time);
   residual_.time.contacts += Stopwatch::since(started) - (residual_.time.joints - jointsBefore);
 }
 

@@ -198,7 +198,16 @@ class Island {
   };
   void noteStart(const Scene& scene);
 
+  // A pair, and how far apart its shapes were as the frame began, m, as far as that is known.
+  struct Look {
+    ContactPair* pair;
+    int shapeA, shapeB;
+    double room;
+  };
+
   ContactSolver contacts_;
+  std::vector<Look> looks_;                              // at each pair
+  std::vector<ContactPair*> touching_;                   // that have points
   std::vector<int> shapes_;                              // that move and may touch something
   std::vector<Start> start_;                             // of each body
   std::vector<std::array<double, kMaxAxes>> startWork_;  // of each node's joint

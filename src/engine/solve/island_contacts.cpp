@@ -10,8 +10,8 @@ namespace calm {
 
 namespace {
 
-// Faces that lie on each other keep their manifold through a frame while they move against each other by less than
-// this, m or share of their size: their points go with them, exactly but for the edges that they slide along.
+// Faces that lie on each other keep their manifold while they move against each other by less than this, m or share of
+// their size: their points go with them, exactly but for the edges that they slide along.
 constexpr double kKeptSlide = 1e-3, kKeptShare = 0.01;
 // What is further from touching than this share of its travel meets as it will be at the instant of touch.
 constexpr double kNearTouch = 1e-5;  // m
@@ -43,6 +43,9 @@ bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Coll
   }
   return false;
 }
+
+// Of what is not known to be apart.
+constexpr double kUnknown = -1;
 
 // How far a collider reaches from its body's centre of mass.
 double extentOf(const Collider& c, const Body& body) {
@@ -95,10 +98,11 @@ void lookAtTouch(ContactPair& pair, const Body& a, const Body& b, const BodyShap
 
 void Island::gatherShapes(const Scene& scene) {
   shapes_.clear();
+  looks_.clear();
   for (ContactPair* pair : pairs) {
     shapes_.push_back(pair->shapeA);
     if (pair->triangle < 0) shapes_.push_back(pair->shapeB);
-    pair->kept.known = false;
+    looks_.push_back({pair, pair->shapeA, pair->shapeB, kUnknown});
   }
   std::sort(shapes_.begin(), shapes_.end());
   shapes_.erase(std::unique(shapes_.begin(), shapes_.end()), shapes_.end());
@@ -110,7 +114,9 @@ void Island::gatherShapes(const Scene& scene) {
     const Body& body = scene.bodies[scene.shapes[s].body];
     buildCollider(scene.shapes[s].shape, body.pose() * scene.shapes[s].pose, c);
     c.extent = extentOf(c, body);
+    c.atStart = body.pose();
   }
+  contacts_.takeOver(pairs);
 }
 
 void Island::findContacts(const Scene& scene, double h, bool closing) {
@@ -120,6 +126,8 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     const Body& body = scene.bodies[scene.shapes[s].body];
     c.ready = false;
     c.speed = body.velocity.norm() + body.spin.norm() * c.extent;
+    c.moved =
+        (body.position - c.atStart.position).norm() + chordBetween(body.orientation, c.atStart.rotation) * c.extent;
   }
   const auto ready = [&](int s) -> const Collider& {
     Collider& c = scene.colliders[s];
@@ -129,44 +137,58 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     c.ready = true;
     return c;
   };
-  const auto speedOf = [&](const Body& body, int shape) { return body.moves() ? scene.colliders[shape].speed : 0; };
   const double gravityReach = scene.settings.gravity.norm() * h * h;
-  for (ContactPair* pair : pairs) {
+  touching_.clear();
+  for (Look& look : looks_) {
+    const Collider &nearA = scene.colliders[look.shapeA], &nearB = scene.colliders[look.shapeB];
+    const double margin = 2 * h * (nearA.speed + nearB.speed) + 4 * gravityReach + 1e-5;
+    // Most of what is near is nowhere near touching, and need not be looked at.
+    if (nearA.moved + nearB.moved + margin < look.room) continue;
+    look.room = kUnknown;
+    ContactPair* pair = look.pair;
     const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
-    const bool onMesh = pair->triangle >= 0;
-    const double speed = speedOf(a, pair->shapeA) + (onMesh ? b.velocity.norm() : speedOf(b, pair->shapeB));
-    const double margin = 2 * h * speed + 4 * gravityReach + 1e-5;
-    if (onMesh) {
+    if (pair->triangle >= 0) {
       const BodyShape& mesh = scene.shapes[pair->shapeB];
+      const double reach = margin + 2 * h * b.velocity.norm();
       collideWithTriangle(ready(pair->shapeA).core,
-                          {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, margin,
+                          {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, reach,
                           pair->manifold);
       pair->keepNames(a);
+      if (!pair->manifold.points.empty()) touching_.push_back(pair);
       continue;
     }
-    if (!pair->follow(a, b, margin)) {
+    if (pair->follow(a, b, margin)) {
+      if (pair->kept.points.empty())
+        look.room = pair->kept.reach - pair->kept.movedSince(a, b) - nearA.moved - nearB.moved;
+    } else {
       const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
       const double slide = std::min(kKeptSlide, kKeptShare * std::max(ca.extent, cb.extent));
       collide(ca, cb, margin + slide, pair->manifold);
       pair->keepNames(a);
       // Empty: as far apart as the test has seen; else as far as the points may slide.
-      const double room = pair->manifold.points.empty() ? pair->manifold.clearance : margin + slide;
-      pair->keep(a, b, room, slide, extentOf(cb, b));
-      pair->kept.known &= !ca.halfSpace && !cb.halfSpace;
+      const bool apart = pair->manifold.points.empty();
+      const double room = apart ? pair->manifold.clearance : margin + slide;
+      // Of a plane what counts is near the other shape.
+      const double extent = cb.halfSpace ? (a.position - b.position).norm() + 2 * ca.extent : extentOf(cb, b);
+      pair->keep(a, b, room, slide, extent);
+      if (apart) look.room = room - nearA.moved - nearB.moved;
       pair->manifold.dropBeyond(margin);
     }
     if (pair->fromTheStart || pair->interlaced)
       pair->passInterlaced(a, b, std::min(scene.colliders[pair->shapeA].extent, scene.colliders[pair->shapeB].extent));
-    if (pair->manifold.points.empty() || closing || pair->manifold.leastGap() < kNearTouch) continue;
-    const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
+    if (pair->manifold.points.empty()) continue;
+    const bool waits = !closing && pair->manifold.leastGap() >= kNearTouch;
     // Joints bend the way to a touch: there it is only trusted for impacts that bounce, which act before the joints do.
     const bool jointed = a.jointed || b.jointed;
-    if (!jointed && fliesPast(*pair, a, b, ca, cb, h))
+    if (waits && !jointed && fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), h)) {
       pair->manifold.points.clear();
-    else if (!jointed || pair->restitution > 0)
+      continue;
+    }
+    if (waits && (!jointed || pair->restitution > 0))
       lookAtTouch(*pair, a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin, h);
+    touching_.push_back(pair);
   }
-  contacts_.build(pairs, scene.bodies, scene.settings.gravity, h, closing);
+  contacts_.build(touching_, scene.bodies, scene.settings.gravity, h, closing);
   touched_ |= !contacts_.empty();
 }
 
