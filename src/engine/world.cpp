@@ -87,7 +87,7 @@ void World::refreshPairs() {
     else
       tree_.move(leaves_[i], boxes[i], boxes[i].grown(0.2 * (boxes[i].high - boxes[i].low)));
   }
-  std::vector<PairKey> near;
+  std::vector<PairTable::Key> near;
   for (int i = 0; i < static_cast<int>(shapes_.size()); ++i) {
     if (!moving[i]) continue;
     const auto meet = [&](int j) {
@@ -105,16 +105,7 @@ void World::refreshPairs() {
       if (reachesPlane(boxes[i], colliders_[j], bodies_[shapes_[j].body])) meet(j);
   }
   std::sort(near.begin(), near.end());
-  // Those that have parted go, new ones come, the rest stay where they are.
-  auto known = pairs_.begin();
-  for (const PairKey& key : near) {
-    while (known != pairs_.end() && known->first < key) known = pairs_.erase(known);
-    if (known != pairs_.end() && known->first == key)
-      ++known;
-    else
-      pairs_.emplace_hint(known, key, makePair(key));
-  }
-  pairs_.erase(known, pairs_.end());
+  pairs_.keepOnly(near, [&](const PairTable::Key& key) { return makePair(key); });
 }
 
 bool World::mayTouch(const BodyShape& a, const BodyShape& b) const {
@@ -122,7 +113,7 @@ bool World::mayTouch(const BodyShape& a, const BodyShape& b) const {
   return !(untouched_[a.layer] >> b.layer & 1u) && !quiet_.count(std::minmax(a.body, b.body));
 }
 
-ContactPair World::makePair(const PairKey& key) const {
+ContactPair World::makePair(const PairTable::Key& key) const {
   const BodyShape &a = shapes_[key[0]], &b = shapes_[key[1]];
   ContactPair pair;
   pair.bodyA = a.body, pair.bodyB = b.body;
@@ -137,7 +128,7 @@ ContactPair World::makePair(const PairKey& key) const {
   return pair;
 }
 
-std::vector<Island> World::makeIslands() {
+void World::makeIslands() {
   Groups groups(bodies_.size());
   const auto joinAll = [&](const std::vector<BodyId>& ids) {
     for (BodyId id : ids) groups.join(ids.front(), id);
@@ -154,16 +145,26 @@ std::vector<Island> World::makeIslands() {
       for (const BodyId other : held)
         if (one < other) joinMoving(one, other);
   }
-  for (const auto& [key, pair] : pairs_) joinMoving(pair.bodyA, pair.bodyB);
-  std::map<int, Island> islands;
+  for (std::size_t i = 0; i < pairs_.size(); ++i) joinMoving(pairs_[i].bodyA, pairs_[i].bodyB);
+  std::size_t count = 0;
+  std::vector<int> islandOf(bodies_.size(), -1);  // by the group's root
+  const auto island = [&](BodyId id) -> Island& {
+    int& number = islandOf[groups.root(id)];
+    if (number < 0) {
+      number = static_cast<int>(count++);
+      if (islands_.list.size() < count) islands_.list.emplace_back();
+      islands_.list[number].clear();
+    }
+    return islands_.list[number];
+  };
   for (BodyId id = 0; id < bodyCount(); ++id)
-    if (bodies_[id].moves()) islands[groups.root(id)].bodies.push_back(id);
-  for (Assembly& a : assemblies_) islands[groups.root(a.dynamicBodies().front())].assemblies.push_back(&a);
-  for (auto& [key, pair] : pairs_)
-    islands[groups.root(bodies_[pair.bodyA].dynamic() ? pair.bodyA : pair.bodyB)].pairs.push_back(&pair);
-  std::vector<Island> list;
-  for (auto& [root, island] : islands) list.push_back(std::move(island));
-  return list;
+    if (bodies_[id].moves()) island(id).bodies.push_back(id);
+  for (Assembly& a : assemblies_) island(a.dynamicBodies().front()).assemblies.push_back(&a);
+  for (std::size_t i = 0; i < pairs_.size(); ++i) {
+    ContactPair& pair = pairs_[i];
+    island(bodies_[pair.bodyA].dynamic() ? pair.bodyA : pair.bodyB).pairs.push_back(&pair);
+  }
+  islands_.list.resize(count);
 }
 
 Residual World::step() {
@@ -189,7 +190,8 @@ Residual World::advanceFrame() {
   if (jointsChanged_) buildAssemblies();
   const auto assembled = Stopwatch::Clock::now();
   refreshPairs();
-  std::vector<Island> islands = makeIslands();
+  makeIslands();
+  std::vector<Island>& islands = islands_.list;
   WorkTime outside;
   outside.joints = std::chrono::duration<double>(assembled - started).count();
   outside.finding = Stopwatch::since(assembled);

@@ -23,6 +23,7 @@
 #include "engine/shape/box_tree.h"
 #include "engine/shape/shape.h"
 #include "engine/solve/island.h"
+#include "engine/solve/pair_table.h"
 
 namespace calm {
 
@@ -196,11 +197,10 @@ class World {
   void visitState(StateArchive& state);
   Residual advanceFrame();
   void buildAssemblies();
-  std::vector<Island> makeIslands();
+  void makeIslands();
   void refreshPairs();
-  using PairKey = std::array<int, 3>;  // shapes and triangle
   bool mayTouch(const BodyShape& a, const BodyShape& b) const;
-  ContactPair makePair(const PairKey& key) const;
+  ContactPair makePair(const PairTable::Key& key) const;
   void wake(BodyId body);
   void settle(const std::vector<Island>& islands);
   const Body& checked(BodyId body) const;
@@ -209,6 +209,17 @@ class World {
   void settleAxes(JointState& joint) const;
   void stiffenByFrequency(JointState& joint, int axis) const;
   double massSeenBy(const JointState& joint, int axis) const;
+
+  // Of the present frame; kept for its memory alone, and no part of a copy.
+  struct Islands {
+    std::vector<Island> list;
+
+    Islands() = default;
+    Islands(const Islands&) {}
+    Islands(Islands&&) = default;
+    Islands& operator=(const Islands&) { return *this; }
+    Islands& operator=(Islands&&) = default;
+  };
 
   StepSettings settings_;
   long frames_ = 0;
@@ -219,7 +230,7 @@ class World {
   std::vector<Assembly> assemblies_;
   std::vector<Field> fields_;
   std::vector<Push> pushes_;
-  std::map<PairKey, ContactPair> pairs_;         // that are near each other
+  PairTable pairs_;
   std::set<std::pair<BodyId, BodyId>> quiet_;    // joined neighbours that do not collide
   std::set<std::pair<BodyId, BodyId>> meeting_;  // and those that were asked to
   BoxTree tree_;                                 // of the shapes that have bounds
@@ -233,6 +244,7 @@ class World {
   int easyFrames_ = 0;                         // in a row within the budget
   bool jointsChanged_ = false;
   bool fresh_ = true;
+  Islands islands_;
 };
 
 }  // namespace calm

@@ -376,10 +376,7 @@ void World::setRole(BodyId body, Role role) {
   if (role != Role::dynamic) b.response.setZero(), b.stiffness.setZero();
   if (role == Role::fixed) b.velocity = b.spin = Vec3::Zero();
   for (std::size_t s = 0; s < shapes_.size(); ++s)
-    if (shapes_[s].body == body) {
-      colliders_[s].speed = colliders_[s].moved = 0;
-      buildCollider(shapes_[s].shape, b.pose() * shapes_[s].pose, colliders_[s]);
-    }
+    if (shapes_[s].body == body) buildCollider(shapes_[s].shape, b.pose() * shapes_[s].pose, colliders_[s]);
   jointsChanged_ = fresh_ = true;
   wake(body);
   // Frequencies are those of what moves now.

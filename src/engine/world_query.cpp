@@ -96,7 +96,8 @@ void World::applyImpulse(BodyId body, const Vec3& impulse, const Vec3& point) {
 
 std::vector<ContactReading> World::contacts() const {
   std::vector<ContactReading> readings;
-  for (const auto& [key, pair] : pairs_) {
+  for (std::size_t i = 0; i < pairs_.size(); ++i) {
+    const ContactPair& pair = pairs_[i];
     const Vec3& n = pair.manifold.normal;
     const Vec3 t1 = anyPerpendicular(n), t2 = n.cross(t1);
     for (const ManifoldPoint& p : pair.manifold.points)
@@ -110,7 +111,8 @@ std::vector<ContactReading> World::contacts() const {
 
 std::vector<TouchReading> World::touches() const {
   std::map<std::pair<BodyId, BodyId>, TouchReading> sums;
-  for (const auto& [key, pair] : pairs_) {
+  for (std::size_t i = 0; i < pairs_.size(); ++i) {
+    const ContactPair& pair = pairs_[i];
     if (pair.frameImpulse.isZero(0)) continue;
     // Meshes are always b of a pair; the lower number comes first here.
     const bool flip = pair.bodyA > pair.bodyB;

@@ -39,7 +39,11 @@ void ContactImpulse::visitState(StateArchive& state) {
 
 void ContactPair::visitState(StateArchive& state) {
   state(bodyA, bodyB, shapeA, shapeB, triangle, friction, restitution, fromTheStart, interlaced, manifold.normal,
-        manifold.points, manifold.normalOn, manifold.twistShare, last, kept, frameImpulse, frameMoment);
+        manifold.points, manifold.normalOn, manifold.twistShare, last, kept, apartFor, frameImpulse, frameMoment);
+}
+
+void Collider::visitState(StateArchive& state) {
+  state(way, atStart.position, atStart.rotation);
 }
 
 void ContactPair::Kept::visitState(StateArchive& state) {
@@ -59,23 +63,19 @@ void Assembly::visitState(StateArchive& state) {
 }
 
 void World::visitState(StateArchive& state) {
-  state(frames_, fresh_, jointsChanged_, settings_.substeps, settings_.gravity, easyFrames_, wanted_, bodies_, joints_);
+  state(frames_, fresh_, jointsChanged_, settings_.substeps, settings_.gravity, easyFrames_, wanted_, bodies_, joints_,
+        colliders_);
   // A motion belongs to the definition of a body and is not touched.
-  std::vector<ContactPair> pairs;
-  for (const auto& [key, pair] : pairs_) pairs.push_back(pair);
-  std::uint64_t count = pairs.size();
-  state(count);
+  std::vector<PairTable::Key> keys;
+  for (std::size_t i = 0; i < pairs_.size(); ++i)
+    keys.push_back({pairs_[i].shapeA, pairs_[i].shapeB, pairs_[i].triangle});
+  state(keys);
   if (state.loading()) {
     pairs_.clear();
-    for (; count > 0; --count) {
-      ContactPair pair;
-      pair.visitState(state);
-      pairs_.emplace(PairKey{pair.shapeA, pair.shapeB, pair.triangle}, pair);
-    }
+    pairs_.keepOnly(keys, [](const PairTable::Key&) { return ContactPair(); });
     if (!jointsChanged_) buildAssemblies();
-  } else {
-    for (ContactPair& pair : pairs) pair.visitState(state);
   }
+  for (std::size_t i = 0; i < pairs_.size(); ++i) pairs_[i].visitState(state);
   if (!jointsChanged_)
     for (Assembly& a : assemblies_) a.visitState(state);
 }

@@ -46,14 +46,16 @@ struct Manifold {
 
 // A shape made ready: the plane of a half space, or a convex core. Meshes are met triangle by triangle instead.
 struct Collider {
-  double speed = 0;    // m/s, that no point of it passes, in the present search
-  double moved = 0;    // m, that no point of it is away from where the frame began, in the present search
   double extent = 0;   // m, the furthest that it reaches from its body's centre of mass
+  double way = 0;      // m, that no point of it has gone farther than, from one frame's start to the next
+  int number = 0;      // among the shapes of its island that move
   bool ready = false;  // is where its body is, in the present search
   bool halfSpace = false;
   Vec3 planePoint = Vec3::Zero();
   Vec3 planeNormal = Vec3::UnitY();
   Pose atStart;  // its body's, as the frame began
+
+  void visitState(StateArchive& state);
   ConvexCore core;
 };
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider);

@@ -4,6 +4,7 @@
 #pragma once
 
 #include <array>
+#include <cmath>
 #include <cstring>
 
 #include "engine/math/types.h"
@@ -60,5 +61,102 @@ struct Padded {
 [[gnu::always_inline]] inline void storeQuad(Padded& to, const Quad& q) {
   std::memcpy(to.at, &q, sizeof q);
 }
+
+// Eight, as two halves: neither waits for what the other is still computing.
+struct alignas(sizeof(Quad)) Oct {
+  Quad low, high;
+
+  double& operator[](int lane) { return reinterpret_cast<double*>(this)[lane]; }
+  double operator[](int lane) const { return reinterpret_cast<const double*>(this)[lane]; }
+};
+struct alignas(sizeof(Quad)) OctMask {
+  decltype(Quad{} < Quad{}) low, high;
+};
+
+#define CALM_INLINE [[gnu::always_inline]] inline
+CALM_INLINE Oct operator+(const Oct& a, const Oct& b) {
+  return {a.low + b.low, a.high + b.high};
+}
+CALM_INLINE Oct operator-(const Oct& a, const Oct& b) {
+  return {a.low - b.low, a.high - b.high};
+}
+CALM_INLINE Oct operator*(const Oct& a, const Oct& b) {
+  return {a.low * b.low, a.high * b.high};
+}
+CALM_INLINE Oct operator*(double a, const Oct& b) {
+  return {a * b.low, a * b.high};
+}
+CALM_INLINE Oct operator/(const Oct& a, const Oct& b) {
+  return {a.low / b.low, a.high / b.high};
+}
+CALM_INLINE Oct operator-(const Oct& a) {
+  return {-a.low, -a.high};
+}
+CALM_INLINE void operator+=(Oct& a, const Oct& b) {
+  a.low += b.low;
+  a.high += b.high;
+}
+CALM_INLINE void operator-=(Oct& a, const Oct& b) {
+  a.low -= b.low;
+  a.high -= b.high;
+}
+CALM_INLINE void operator*=(Oct& a, const Oct& b) {
+  a.low *= b.low;
+  a.high *= b.high;
+}
+CALM_INLINE OctMask operator<(const Oct& a, const Oct& b) {
+  return {a.low < b.low, a.high < b.high};
+}
+CALM_INLINE OctMask operator&(const OctMask& a, const OctMask& b) {
+  return {a.low & b.low, a.high & b.high};
+}
+
+// What is written once for a single number and for lanes of them.
+namespace lanes {
+
+CALM_INLINE void fill(double& lane, double x) {
+  lane = x;
+}
+CALM_INLINE void fill(Oct& all, double x) {
+  all.low = Quad{} + x;
+  all.high = all.low;
+}
+CALM_INLINE bool any(bool x) {
+  return x;
+}
+CALM_INLINE bool any(const OctMask& m) {
+  const auto both = m.low | m.high;
+  return (both[0] | both[1] | both[2] | both[3]) != 0;
+}
+CALM_INLINE bool both(bool x, bool y) {
+  return x && y;
+}
+CALM_INLINE OctMask both(const OctMask& x, const OctMask& y) {
+  return x & y;
+}
+CALM_INLINE double pick(bool which, double x, double y) {
+  return which ? x : y;
+}
+CALM_INLINE Oct pick(const OctMask& which, const Oct& x, const Oct& y) {
+  return {which.low ? x.low : y.low, which.high ? x.high : y.high};
+}
+CALM_INLINE double root(double x) {
+  return std::sqrt(x);
+}
+CALM_INLINE Oct root(const Oct& x) {
+  Oct y;
+  for (int i = 0; i < 8; ++i) y[i] = std::sqrt(x[i]);
+  return y;
+}
+template <class T>
+CALM_INLINE T size(const T& x) {
+  return pick(x < T{}, -x, x);
+}
+template <class T>
+CALM_INLINE T larger(const T& x, const T& y) {
+  return pick(x < y, y, x);
+}
+
+}  // namespace lanes
 
 }  // namespace calm

@@ -11,7 +11,7 @@ namespace calm {
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
   for (int i = 0; i < size(); ++i) {
     const ContactPoint& p = points_[i];
-    if (!p.bounces) continue;
+    if (!patches_[p.patch].bounces) continue;
     const double v = partingSpeed(i, bodies);
     if (v < -slowest_ && p.gap + h * v < 0) return true;
   }
@@ -42,22 +42,21 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     double fastest = 0;
     for (int i = 0; i < size(); ++i) {
       const ContactPoint& p = points_[i];
-      if (!p.bounces) continue;
+      const ContactPatch& patch = patches_[p.patch];
+      if (!patch.bounces) continue;
       const double v = partingSpeed(i, bodies);
       if (v > -slowest_ || p.gap + h * v >= 0) continue;
       fastest = std::max(fastest, -v);
-      const ContactPatch& patch = patches_[p.patch];
       ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
       setOwnMobility(i, bodies, law);
       law.softness = 0;
       law.perSpeed = 1 / law.mobility[0];
-      law.friction = patch.pair->friction;
-      law.target = -p.restitution * v;
+      law.target = -patch.pair->restitution * v;
       const Body &a = bodies[patch.a], &b = bodies[patch.b];
       if (a.jointed || b.jointed) continue;
       const double after = std::max(p.gap, 0.0) / -v;
       const double gained = after * patch.normal().dot(acceleration(b) - acceleration(a));
-      law.target = -p.restitution * (v + gained) - gained;
+      law.target = -patch.pair->restitution * (v + gained) - gained;
       for (int id : {patch.a, patch.b})
         if (bodies[id].dynamic()) touches.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
@@ -66,15 +65,14 @@ bool ContactSolver::bounce(std::vector<Body>& bodies, double h, const Vec3& grav
     for (int sweep = 0; sweep < kSweeps; ++sweep) {
       double largest = 0;
       for (auto& [point, contact] : struck) {
-        double effect;
-        resolve(contact.law, slipAt(point, bodies).data(), contact.push, effect);
-        pushBodies(point, Eigen::Map<const Vec3>(contact.push.change), bodies);
-        largest = std::max(largest, effect);
+        const double friction = patches_[points_[point].patch].pair->friction;
+        largest = std::max(largest, resolve(contact.law, friction, slipAt(point, bodies).data(), contact.push));
+        pushAt(point, Eigen::Map<const Vec3>(contact.push.change), bodies);
       }
       solveJoints();
       if (largest < kSettled * fastest) break;
     }
-    for (const auto& [point, contact] : struck) account(point, Eigen::Map<const Vec3>(contact.push.impulse));
+    for (const auto& [point, contact] : struck) account(points_[point], Eigen::Map<const Vec3>(contact.push.impulse));
   }
   for (const auto& [id, touch] : touches) {
     Body& b = bodies[id];

@@ -74,7 +74,7 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
     mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * alone.segment<3>(3 * p));
     ContactLaw<double>& law = coupled_[p].law;
     setMobility(law, mobility);
-    law.friction = patches_[point.patch].pair->friction;
+    coupled_[p].friction = patches_[point.patch].pair->friction;
     law.target = point.target;
     // Overlap is pushed out with what would part the two bodies alone: where joints jam them, the full speed would
     // fling others.
@@ -104,11 +104,9 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
     const double beta = before > 0 ? gradient / before : 0;
     step = beta > 1 ? ContactStep<double>{} : ContactStep<double>{beta, gradient > 0 ? 1.0 : 0.0};
   }
-  for (int i = 0; i < size(); ++i) {
-    const Vec3 impulse = Eigen::Map<const Vec3>(coupled_[i].push.impulse);
-    pushBodies(i, impulse - points_[i].impulse, bodies);
-    points_[i].impulse = impulse;
-  }
+  std::vector<Vec3> impulses;
+  for (const Contact& c : coupled_) impulses.push_back(Eigen::Map<const Vec3>(c.push.impulse));
+  pushByChanges(bodies, impulses);
   return change;
 }
 
@@ -120,13 +118,12 @@ double ContactSolver::sweepCoupled(const ContactStep<double>& step, double& grad
   double largest = 0;
   gradient = 0;
   for (int i = 0; i < size(); ++i) {
-    auto& [law, push] = coupled_[i];
+    auto& [law, push, friction] = coupled_[i];
     for (int k = 0; k < 3; ++k) goOn(step, push.impulse[k], push.direction[k], push.change[k]);
-    double effect;
-    resolve(law, &speeds_[3 * i], push, effect);
+    const double effect = resolve(law, friction, &speeds_[3 * i], push);
     if (effect == 0) continue;
     largest = std::max(largest, effect);
-    addSquaredChange(law, push, gradient);
+    gradient += squaredChange(law, push);
     speeds_.noalias() += coupling_.middleCols<3>(3 * i) * Eigen::Map<const Vec3>(push.change);
   }
   sweptSpeeds_ = speeds_ - sweptSpeeds_;

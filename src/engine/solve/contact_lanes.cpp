@@ -16,66 +16,64 @@ constexpr int kLanes = ContactLanes::kLanes;
 
 // By name, not by number: compilers keep these in registers.
 struct Three {
-  Quad x, y, z;
+  Oct x, y, z;
 };
 
-[[gnu::always_inline]] inline void add(Three& sum, const Three& v) {
+CALM_INLINE void add(Three& sum, const Three& v) {
   sum.x += v.x;
   sum.y += v.y;
   sum.z += v.z;
 }
-[[gnu::always_inline]] inline void subtract(Three& from, const Three& v) {
+CALM_INLINE void subtract(Three& from, const Three& v) {
   from.x -= v.x;
   from.y -= v.y;
   from.z -= v.z;
 }
-[[gnu::always_inline]] inline void addScaled(Three& sum, const Quad& factor, const Three& v) {
+CALM_INLINE void addScaled(Three& sum, const Oct& factor, const Three& v) {
   sum.x += factor * v.x;
   sum.y += factor * v.y;
   sum.z += factor * v.z;
 }
-[[gnu::always_inline]] inline void take(Three& out, const Quad (&from)[3]) {
+CALM_INLINE void take(Three& out, const Oct (&from)[3]) {
   out.x = from[0];
   out.y = from[1];
   out.z = from[2];
 }
-[[gnu::always_inline]] inline void cross(Three& out, const Three& a, const Three& b) {
+CALM_INLINE void cross(Three& out, const Three& a, const Three& b) {
   out.x = a.y * b.z - a.z * b.y;
   out.y = a.z * b.x - a.x * b.z;
   out.z = a.x * b.y - a.y * b.x;
 }
 // Of a symmetric matrix by its six numbers.
-[[gnu::always_inline]] inline void product(Three& out, const Quad (&m)[6], const Three& v) {
+CALM_INLINE void product(Three& out, const Oct (&m)[6], const Three& v) {
   out.x = m[0] * v.x + m[1] * v.y + m[2] * v.z;
   out.y = m[1] * v.x + m[3] * v.y + m[4] * v.z;
   out.z = m[2] * v.x + m[4] * v.y + m[5] * v.z;
 }
-[[gnu::always_inline]] inline void dot(Quad& out, const Quad (&a)[3], const Three& b) {
-  out = a[0] * b.x + a[1] * b.y + a[2] * b.z;
+CALM_INLINE Oct dot(const Oct (&a)[3], const Three& b) {
+  return a[0] * b.x + a[1] * b.y + a[2] * b.z;
 }
 
 // Three numbers of each of four bodies into lanes, and back. The fourth of each is 0.
-[[gnu::always_inline]] inline void gather(Three& out, const Padded& a, const Padded& b, const Padded& c,
-                                          const Padded& d) {
+CALM_INLINE void gather(Quad& x, Quad& y, Quad& z, const Padded& a, const Padded& b, const Padded& c, const Padded& d) {
   Quad r[4];
   loadQuad(r[0], a);
   loadQuad(r[1], b);
   loadQuad(r[2], c);
   loadQuad(r[3], d);
-  const Quad low01 = __builtin_shufflevector(r[0], r[1], 0, 4, 2, 6),
-             high01 = __builtin_shufflevector(r[0], r[1], 1, 5, 3, 7);
-  const Quad low23 = __builtin_shufflevector(r[2], r[3], 0, 4, 2, 6),
-             high23 = __builtin_shufflevector(r[2], r[3], 1, 5, 3, 7);
-  out.x = __builtin_shufflevector(low01, low23, 0, 1, 4, 5);
-  out.y = __builtin_shufflevector(high01, high23, 0, 1, 4, 5);
-  out.z = __builtin_shufflevector(low01, low23, 2, 3, 6, 7);
+  const Quad low01 = __builtin_shufflevector(r[0], r[1], 0, 4, 2, 6);
+  const Quad low23 = __builtin_shufflevector(r[2], r[3], 0, 4, 2, 6);
+  const Quad high01 = __builtin_shufflevector(r[0], r[1], 1, 5, 3, 7);
+  const Quad high23 = __builtin_shufflevector(r[2], r[3], 1, 5, 3, 7);
+  x = __builtin_shufflevector(low01, low23, 0, 1, 4, 5);
+  y = __builtin_shufflevector(high01, high23, 0, 1, 4, 5);
+  z = __builtin_shufflevector(low01, low23, 2, 3, 6, 7);
 }
-[[gnu::always_inline]] inline void scatter(const Three& in, Padded& a, Padded& b, Padded& c, Padded& d) {
+CALM_INLINE void scatter(const Quad& x, const Quad& y, const Quad& z, Padded& a, Padded& b, Padded& c, Padded& d) {
   const Quad zero{};
-  const Quad low01 = __builtin_shufflevector(in.x, in.y, 0, 4, 2, 6),
-             high01 = __builtin_shufflevector(in.x, in.y, 1, 5, 3, 7);
-  const Quad low23 = __builtin_shufflevector(in.z, zero, 0, 4, 2, 6),
-             high23 = __builtin_shufflevector(in.z, zero, 1, 5, 3, 7);
+  const Quad low01 = __builtin_shufflevector(x, y, 0, 4, 2, 6), high01 = __builtin_shufflevector(x, y, 1, 5, 3, 7);
+  const Quad low23 = __builtin_shufflevector(z, zero, 0, 4, 2, 6),
+             high23 = __builtin_shufflevector(z, zero, 1, 5, 3, 7);
   storeQuad(a, __builtin_shufflevector(low01, low23, 0, 1, 4, 5));
   storeQuad(b, __builtin_shufflevector(high01, high23, 0, 1, 4, 5));
   storeQuad(c, __builtin_shufflevector(low01, low23, 2, 3, 6, 7));
@@ -86,25 +84,24 @@ struct Three {
 
 // The arithmetic, to be inlined into functions for different processors.
 struct ContactLanes::Visit {
-  [[gnu::always_inline]] static void gatherSide(const Side& side, const Motion* motions, Three& velocity, Three& spin) {
+  template <Padded Motion::*kWhat>
+  CALM_INLINE static void gatherSide(const Side& side, const Motion* m, Three& v) {
     const PerLane& at = side.places;
-    const Motion &a = motions[at[0]], &b = motions[at[1]], &c = motions[at[2]], &d = motions[at[3]];
-    gather(velocity, a.velocity, b.velocity, c.velocity, d.velocity);
-    gather(spin, a.spin, b.spin, c.spin, d.spin);
+    gather(v.x.low, v.y.low, v.z.low, m[at[0]].*kWhat, m[at[1]].*kWhat, m[at[2]].*kWhat, m[at[3]].*kWhat);
+    gather(v.x.high, v.y.high, v.z.high, m[at[4]].*kWhat, m[at[5]].*kWhat, m[at[6]].*kWhat, m[at[7]].*kWhat);
   }
-  [[gnu::always_inline]] static void scatterSide(const Side& side, Motion* motions, const Three& velocity,
-                                                 const Three& spin) {
+  template <Padded Motion::*kWhat>
+  CALM_INLINE static void scatterSide(const Side& side, Motion* m, const Three& v) {
     const PerLane& at = side.places;
-    Motion &a = motions[at[0]], &b = motions[at[1]], &c = motions[at[2]], &d = motions[at[3]];
-    scatter(velocity, a.velocity, b.velocity, c.velocity, d.velocity);
-    scatter(spin, a.spin, b.spin, c.spin, d.spin);
+    scatter(v.x.low, v.y.low, v.z.low, m[at[0]].*kWhat, m[at[1]].*kWhat, m[at[2]].*kWhat, m[at[3]].*kWhat);
+    scatter(v.x.high, v.y.high, v.z.high, m[at[4]].*kWhat, m[at[5]].*kWhat, m[at[6]].*kWhat, m[at[7]].*kWhat);
   }
 
   // A row's points take what their law asks for, where the bodies b move away from the bodies a with `apart` and all
   // turn with their spins.
   template <bool kTwists>
-  [[gnu::always_inline]] static void visit(const Batch& batch, Row& row, const ContactStep<Quad>& step, Three& apart,
-                                           Three& spinA, Three& spinB, Swept& swept) {
+  CALM_INLINE static void visit(const Batch& batch, Row& row, const ContactStep<Oct>& step, Three& apart, Three& spinA,
+                                Three& spinB, Swept& swept) {
     Three armA, armB, onA, onB;
     take(armA, row.arms[0]);
     take(armB, row.arms[1]);
@@ -112,25 +109,19 @@ struct ContactLanes::Visit {
     cross(onB, spinB, armB);
     subtract(onB, onA);
     add(onB, apart);
-    Quad slip[3];
-    dot(slip[0], batch.directions[0], onB);
-    dot(slip[1], batch.directions[1], onB);
-    dot(slip[2], batch.directions[2], onB);
+    Oct slip[3] = {dot(batch.directions[0], onB), dot(batch.directions[1], onB), dot(batch.directions[2], onB)};
     if constexpr (kTwists) {
       Three turning = spinB;
       subtract(turning, spinA);
-      Quad twist;
-      dot(twist, batch.directions[0], turning);
+      const Oct twist = dot(batch.directions[0], turning);
       slip[1] += twist * row.lever[0];
       slip[2] += twist * row.lever[1];
     }
-    goOn(step, row.push.impulse[0], row.push.direction[0], row.push.change[0]);
-    goOn(step, row.push.impulse[1], row.push.direction[1], row.push.change[1]);
-    goOn(step, row.push.impulse[2], row.push.direction[2], row.push.change[2]);
-    Quad effect;
-    resolve(row.law, slip, row.push, effect);
-    lanes::raiseTo(swept.largest, effect);
-    addSquaredChange(row.law, row.push, swept.gradient);
+    calm::goOn(step, row.push.impulse[0], row.push.direction[0], row.push.change[0]);
+    calm::goOn(step, row.push.impulse[1], row.push.direction[1], row.push.change[1]);
+    calm::goOn(step, row.push.impulse[2], row.push.direction[2], row.push.change[2]);
+    swept.largest = lanes::larger(swept.largest, resolve(row.law, batch.friction, slip, row.push));
+    swept.gradient += squaredChange(row.law, row.push);
 
     Three along{}, direction;
     for (int k = 0; k < 3; ++k) {
@@ -144,7 +135,7 @@ struct ContactLanes::Visit {
     product(answerA, batch.sides[0].response, onA);
     product(answerB, batch.sides[1].response, onB);
     if constexpr (kTwists) {
-      const Quad twist = row.push.change[1] * row.lever[0] + row.push.change[2] * row.lever[1];
+      const Oct twist = row.push.change[1] * row.lever[0] + row.push.change[2] * row.lever[1];
       take(direction, batch.sides[0].twist);
       addScaled(answerA, twist, direction);
       take(direction, batch.sides[1].twist);
@@ -154,11 +145,13 @@ struct ContactLanes::Visit {
     add(spinB, answerB);
   }
 
-  [[gnu::always_inline]] static void sweepBatch(const Batch& batch, Row* rows, Motion* motions,
-                                                const ContactStep<Quad>& step, Swept& swept) {
+  CALM_INLINE static void sweepBatch(const Batch& batch, Row* rows, Motion* motions, const ContactStep<Oct>& step,
+                                     Swept& swept) {
     Three velocityA, velocityB, spinA, spinB;
-    gatherSide(batch.sides[0], motions, velocityA, spinA);
-    gatherSide(batch.sides[1], motions, velocityB, spinB);
+    gatherSide<&Motion::velocity>(batch.sides[0], motions, velocityA);
+    gatherSide<&Motion::velocity>(batch.sides[1], motions, velocityB);
+    gatherSide<&Motion::spin>(batch.sides[0], motions, spinA);
+    gatherSide<&Motion::spin>(batch.sides[1], motions, spinB);
     Three apart = velocityB;
     subtract(apart, velocityA);
     const Three before = apart;
@@ -170,40 +163,40 @@ struct ContactLanes::Visit {
     subtract(apart, before);
     addScaled(velocityA, batch.sides[0].share, apart);
     addScaled(velocityB, batch.sides[1].share, apart);
-    scatterSide(batch.sides[0], motions, velocityA, spinA);
-    scatterSide(batch.sides[1], motions, velocityB, spinB);
+    scatterSide<&Motion::velocity>(batch.sides[0], motions, velocityA);
+    scatterSide<&Motion::velocity>(batch.sides[1], motions, velocityB);
+    scatterSide<&Motion::spin>(batch.sides[0], motions, spinA);
+    scatterSide<&Motion::spin>(batch.sides[1], motions, spinB);
   }
 
-  [[gnu::always_inline]] static void goOn(const ContactStep<Quad>& step, Quad& value, Quad& direction,
-                                          const Quad& change) {
-    calm::goOn(step, value, direction, change);
-  }
-  [[gnu::always_inline]] static void goOn(const ContactStep<Quad>& step, Padded& value, Padded& direction,
-                                          Padded& change) {
+  // Goes on with a body's motion, whose `change` becomes what to take it from after the sweep.
+  CALM_INLINE static void goOn(double share, double keep, Padded& value, Padded& direction, Padded& change) {
     Quad v, d, c;
     loadQuad(v, value);
     loadQuad(d, direction);
     loadQuad(c, change);
-    calm::goOn(step, v, d, c);
+    d *= share;
+    v += d;
+    d += keep * c;
     storeQuad(value, v);
     storeQuad(direction, d);
-    storeQuad(change, v);  // to be taken from what the sweep makes of it
+    storeQuad(change, v);
   }
-  [[gnu::always_inline]] static void noteChange(const Padded& value, Padded& change) {
+  CALM_INLINE static void noteChange(const Padded& value, Padded& change) {
     Quad v, c;
     loadQuad(v, value);
     loadQuad(c, change);
     storeQuad(change, v - c);
   }
 
-  [[gnu::always_inline]] static void sweep(const Range& range, const Batch* batches, Row* rows, Motion* motions,
-                                           const ContactStep<Quad>& step, Swept& swept) {
+  CALM_INLINE static void sweep(const Range& range, const Batch* batches, Row* rows, Motion* motions,
+                                const ContactStep<Oct>& step, Swept& swept) {
     for (int l = 0; l < range.sets; ++l) {
-      const ContactStep<Quad> own{Quad{} + step.share[l], Quad{} + step.keep[l]};
+      const double share = step.share[l], keep = step.keep[l];
       for (int i = range.set[l].firstPlace; i < range.set[l].endPlace; ++i) {
         Motion& m = motions[i];
-        goOn(own, m.velocity, m.headingVelocity, m.sweptVelocity);
-        goOn(own, m.spin, m.headingSpin, m.sweptSpin);
+        goOn(share, keep, m.velocity, m.headingVelocity, m.sweptVelocity);
+        goOn(share, keep, m.spin, m.headingSpin, m.sweptSpin);
       }
     }
     for (int k = range.firstBatch; k < range.endBatch; ++k) sweepBatch(batches[k], rows, motions, step, swept);
@@ -216,9 +209,8 @@ struct ContactLanes::Visit {
   }
 
   // The law of a row's points, of which `real` says whether there are any: without, nothing is pushed.
-  [[gnu::always_inline]] static void prepare(const Batch& batch, Row& row, const Quad& real, double softness,
-                                             bool closing) {
-    Quad mobility[3][3] = {};
+  CALM_INLINE static void prepare(const Batch& batch, Row& row, const Oct& real, double softness, bool closing) {
+    Oct mobility[3][3] = {};
     for (int k = 0; k < 3; ++k) mobility[k][k] = batch.inverseMass;
     for (int s = 0; s < 2; ++s) {
       Three arm, turning[3], answer[3];
@@ -235,29 +227,28 @@ struct ContactLanes::Visit {
       for (const auto& [i, j] : kRead)
         mobility[i][j] += turning[i].x * answer[j].x + turning[i].y * answer[j].y + turning[i].z * answer[j].z;
     }
-    ContactLaw<Quad>& law = row.law;
+    ContactLaw<Oct>& law = row.law;
     setMobility(law, mobility, softness);
-    const Quad zero{};
-    for (Quad& x : law.stopSlip) x = real > zero ? x : zero;
-    law.slipRate = real > zero ? law.slipRate : zero;
-    law.perSpeed = real > zero ? law.perSpeed : zero;
+    const auto isReal = Oct{} < real;
+    for (Oct& x : law.stopSlip) x = lanes::pick(isReal, x, Oct{});
+    law.perSpeed = lanes::pick(isReal, law.perSpeed, Oct{});
     // Velocities are closed without the compliance's own yield.
     if (closing) law.target += law.softness * row.push.impulse[0];
   }
 
   static void sweepNarrow(const Range& range, const Batch* batches, Row* rows, Motion* motions,
-                          const ContactStep<Quad>& step, Swept& swept) {
+                          const ContactStep<Oct>& step, Swept& swept) {
     sweep(range, batches, rows, motions, step, swept);
   }
-  static void prepareNarrow(const Batch& batch, Row& row, const Quad& real, double softness, bool closing) {
+  static void prepareNarrow(const Batch& batch, Row& row, const Oct& real, double softness, bool closing) {
     prepare(batch, row, real, softness, closing);
   }
 #ifdef __x86_64__
   [[gnu::target("avx2")]] static void sweepWide(const Range& range, const Batch* batches, Row* rows, Motion* motions,
-                                                const ContactStep<Quad>& step, Swept& swept) {
+                                                const ContactStep<Oct>& step, Swept& swept) {
     sweep(range, batches, rows, motions, step, swept);
   }
-  [[gnu::target("avx2")]] static void prepareWide(const Batch& batch, Row& row, const Quad& real, double softness,
+  [[gnu::target("avx2")]] static void prepareWide(const Batch& batch, Row& row, const Oct& real, double softness,
                                                   bool closing) {
     prepare(batch, row, real, softness, closing);
   }
@@ -363,10 +354,7 @@ void ContactLanes::fill(const std::vector<ContactPatch>& patches, const std::vec
                         const std::vector<Body>& bodies, double softness, bool closing) {
   const auto prepare = Visit::isWide() ? Visit::prepareWide : Visit::prepareNarrow;
   const int nobody = static_cast<int>(touched_.size());
-  struct alignas(sizeof(Quad)) Real {
-    Quad at{};
-  };
-  std::vector<Real> real;
+  std::vector<Oct> real;  // 1 where there is a point
   for (Batch& batch : batches_) {
     batch.first = static_cast<int>(rows_.size());
     for (Side& side : batch.sides) side.places.fill(nobody);
@@ -377,6 +365,7 @@ void ContactLanes::fill(const std::vector<ContactPatch>& patches, const std::vec
       for (int k = 0; k < 3; ++k)
         for (int i = 0; i < 3; ++i) batch.directions[k][i][l] = patch.directions(i, k);
       batch.twists |= patch.twists;
+      batch.friction[l] = patch.pair->friction;
       const auto takeSide = [&](Side& side, int place, const Body& body) {
         side.places[l] = place;
         if (!body.dynamic()) return;
@@ -394,11 +383,11 @@ void ContactLanes::fill(const std::vector<ContactPatch>& patches, const std::vec
       batch.sides[0].share[l] /= -batch.inverseMass[l];
       batch.sides[1].share[l] /= batch.inverseMass[l];
       const std::size_t count = patch.end - patch.first;
-      if (real.size() < count) real.resize(count), rows_.resize(batch.first + count);
+      if (real.size() < count) real.resize(count, Oct{}), rows_.resize(batch.first + count);
       for (std::size_t k = 0; k < count; ++k) {
         const ContactPoint& p = points[patch.first + k];
         Row& row = rows_[batch.first + k];
-        real[k].at[l] = 1;
+        real[k][l] = 1;
         for (int i = 0; i < 3; ++i) {
           row.arms[0][i][l] = p.armA[i];
           row.arms[1][i][l] = p.armB[i];
@@ -406,11 +395,10 @@ void ContactLanes::fill(const std::vector<ContactPatch>& patches, const std::vec
         }
         for (int i = 0; i < 2; ++i) row.lever[i][l] = p.lever[1 + i];
         row.law.target[l] = p.target;
-        row.law.friction[l] = patch.pair->friction;
       }
     }
     batch.end = static_cast<int>(rows_.size());
-    for (std::size_t k = 0; k < real.size(); ++k) prepare(batch, rows_[batch.first + k], real[k].at, softness, closing);
+    for (std::size_t k = 0; k < real.size(); ++k) prepare(batch, rows_[batch.first + k], real[k], softness, closing);
   }
 }
 
@@ -438,20 +426,20 @@ void ContactLanes::giveImpulses(const std::vector<ContactPatch>& patches, std::v
     }
 }
 
-void ContactLanes::Course::next(ContactStep<Quad>& step) const {
-  const Quad zero{}, one = zero + 1;
-  step.share = beta > one ? zero : beta;
-  step.keep = beta > one ? zero : gradient > zero ? one : zero;
+void ContactLanes::Course::next(ContactStep<Oct>& step) const {
+  for (int l = 0; l < kLanes; ++l) {
+    step.share[l] = beta[l] > 1 ? 0 : beta[l];
+    step.keep[l] = gradient[l] > 0 && beta[l] <= 1 ? 1 : 0;
+  }
 }
 
-void ContactLanes::Course::note(const Quad& now) {
-  const Quad zero{};
-  beta = gradient > zero ? now / gradient : zero;
+void ContactLanes::Course::note(const Oct& now) {
+  for (int l = 0; l < kLanes; ++l) beta[l] = gradient[l] > 0 ? now[l] / gradient[l] : 0;
   gradient = now;
 }
 
-void ContactLanes::sweepOn(const Range& range, Course& course, Quad& largest) {
-  ContactStep<Quad> step;
+void ContactLanes::sweepOn(const Range& range, Course& course, Oct& largest) {
+  ContactStep<Oct> step;
   course.next(step);
   Swept swept;
   (Visit::isWide() ? Visit::sweepWide : Visit::sweepNarrow)(range, batches_.data(), rows_.data(), motions_.data(), step,
@@ -460,14 +448,15 @@ void ContactLanes::sweepOn(const Range& range, Course& course, Quad& largest) {
     // One set in all lanes.
     double sum = 0, most = 0;
     for (int l = 0; l < kLanes; ++l) sum += swept.gradient[l], most = std::max(most, swept.largest[l]);
-    swept = {Quad{} + most, Quad{} + sum};
+    lanes::fill(swept.largest, most);
+    lanes::fill(swept.gradient, sum);
   }
   course.note(swept.gradient);
   largest = swept.largest;
 }
 
 double ContactLanes::sweep() {
-  Quad largest{};
+  Oct largest{};
   for (const Range& range : ranges_) sweepOn(range, course_, largest);
   return largest[0];
 }
@@ -476,7 +465,8 @@ double ContactLanes::relax(int sweeps, double enough, double reduction) {
   double worst = 0;
   for (const Range& range : ranges_) {
     Course course;
-    Quad limit = Quad{} + enough, change{};
+    Oct limit, change{};
+    lanes::fill(limit, enough);
     const auto settled = [&] {
       for (int l = 0; l < kLanes; ++l)
         if (!(change[l] < limit[l])) return false;
@@ -485,7 +475,7 @@ double ContactLanes::relax(int sweeps, double enough, double reduction) {
     for (int i = 0; i < sweeps; ++i) {
       sweepOn(range, course, change);
       if (settled()) break;
-      if (i == 0) lanes::raiseTo(limit, reduction * change);
+      if (i == 0) limit = lanes::larger(limit, reduction * change);
     }
     for (int l = 0; l < kLanes; ++l) worst = std::max(worst, change[l]);
   }

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Projected Gauss-Seidel over contacts, four abreast: patches that share no moving part go side by side, one in each
+// Projected Gauss-Seidel over contacts, eight abreast: patches that share no moving part go side by side, one in each
 // lane of wide registers, and none waits for what another is still computing. The same bits with and without AVX2.
 //
 // Sweeps are strung together by the non-smooth non-linear conjugate gradient method (Silcowitz-Hansen, Niebe and
@@ -17,7 +17,7 @@ namespace calm {
 
 class ContactLanes {
  public:
-  static constexpr int kLanes = 4;
+  static constexpr int kLanes = 8;
 
   // Takes the points with their impulses. `touched`: the bodies, in the patches' places. `apart`: sets know nothing of
   // each other; else all of them are one.
@@ -45,27 +45,28 @@ class ContactLanes {
     Padded headingVelocity, headingSpin;
   };
   // A body in each lane.
-  struct alignas(sizeof(Quad)) Side {
-    Quad share;        // of what the two sides' velocities change against each other
-    Quad response[6];  // xx, xy, xz, yy, yz, zz
-    Quad twist[3];     // spin by a unit angular impulse about the normal
+  struct Side {
+    Oct share;        // of what the two sides' velocities change against each other
+    Oct response[6];  // xx, xy, xz, yy, yz, zz
+    Oct twist[3];     // spin by a unit angular impulse about the normal
     PerLane places;
   };
   // A patch in each lane, or none.
-  struct alignas(sizeof(Quad)) Batch {
-    Quad directions[3][3];
-    Quad inverseMass;  // of both sides together
+  struct Batch {
+    Oct directions[3][3];
+    Oct inverseMass;  // of both sides together
+    Oct friction;
     Side sides[2];
     PerLane patches;  // -1: none
     int first, end;   // rows
     bool twists;
   };
   // A point of each of a batch's patches, or none.
-  struct alignas(sizeof(Quad)) Row {
-    Quad arms[2][3];
-    Quad lever[2];  // of the tangents
-    ContactLaw<Quad> law;
-    ContactPush<Quad> push;
+  struct Row {
+    Oct arms[2][3];
+    Oct lever[2];  // of the tangents
+    ContactLaw<Oct> law;
+    ContactPush<Oct> push;
   };
   // Batches that are swept until they have converged: those of one large set, or of some small ones, each in its lane.
   struct Range {
@@ -74,18 +75,18 @@ class ContactLanes {
     std::array<ContactSet, kLanes> set;
   };
   // What came of a sweep.
-  struct alignas(sizeof(Quad)) Swept {
-    Quad largest{};   // m/s, change of a contact's velocity
-    Quad gradient{};  // squared length of all changes
+  struct Swept {
+    Oct largest{};   // m/s, change of a contact's velocity
+    Oct gradient{};  // squared length of all changes
   };
   struct Visit;
   // The conjugate gradients' way, by lanes.
-  struct alignas(sizeof(Quad)) Course {
-    Quad gradient{};  // squared length of the last sweep's change; 0 before the first
-    Quad beta{};      // its ratio to the one before
+  struct Course {
+    Oct gradient{};  // squared length of the last sweep's change; 0 before the first
+    Oct beta{};      // its ratio to the one before
 
-    void next(ContactStep<Quad>& step) const;
-    void note(const Quad& gradient);
+    void next(ContactStep<Oct>& step) const;
+    void note(const Oct& gradient);
   };
 
   void addLarge(const ContactSet& set, const std::vector<ContactPatch>& patches, const std::vector<Body>& bodies);
@@ -94,7 +95,7 @@ class ContactLanes {
   void fill(const std::vector<ContactPatch>& patches, const std::vector<ContactPoint>& points,
             const std::vector<Body>& bodies, double softness, bool closing);
   // The largest changes go to `largest`.
-  void sweepOn(const Range& range, Course& course, Quad& largest);
+  void sweepOn(const Range& range, Course& course, Oct& largest);
 
   std::vector<Batch> batches_;
   std::vector<Row> rows_;

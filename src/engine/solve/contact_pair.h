@@ -50,6 +50,7 @@ struct ContactPair {
     // How far any point of b may have moved as seen from a.
     double movedSince(const Body& a, const Body& b) const;
   } kept;
+  double apartFor = 0;  // m, that the shapes' ways must come to before they can touch
   // Of the present frame, on b: impulse and its moment about the origin (world).
   Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
 

@@ -11,16 +11,14 @@ namespace calm {
 struct ContactPoint {
   int patch;
   std::uint32_t id;
-  bool bounces;     // an impact is taken by bounce(), at the instant of touch if it can be
-  Vec3 position;    // world
-  Vec3 armA, armB;  // from the centres of mass, as in the middle of the step
-  Vec3 lever;       // of each direction for twisting about the normal, beyond what the arms give
-  double gap;       // m
-  double restitution;
-  double target;     // m/s, least end velocity along the normal
-  double pushedOut;  // m/s, at which overlap is to be left; 0 if there is none
+  Vec3 position;     // world
+  Vec3 armA, armB;   // from the centres of mass, as in the middle of the step
+  Vec3 lever;        // of each direction for twisting about the normal, beyond what the arms give
   Vec3 impulse;      // along each direction
   double given;      // impulse along the normal that the solution began with
+  double gap;        // m
+  double target;     // m/s, least end velocity along the normal
+  double pushedOut;  // m/s, at which overlap is to be left; 0 if there is none
 };
 
 struct ContactPatch {
@@ -30,6 +28,7 @@ struct ContactPatch {
   int first, end;      // points
   Mat3 directions;     // normal (from a to b) and tangents, columns
   bool twists;         // its points have levers
+  bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
 
   Vec3 normal() const { return directions.col(0); }
 };

@@ -86,6 +86,7 @@ void ContactSolver::addPoints(ContactPatch& patch, const std::vector<Body>& bodi
   patch.directions << n, t1, t2;
   patch.first = size();
   patch.twists = twist != 0 && manifold.points.size() > 2;
+  patch.bounces = pair.restitution > 0 || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
   Vec3 middle = Vec3::Zero();
   for (const ManifoldPoint& m : manifold.points) middle += m.position / static_cast<double>(manifold.points.size());
   for (const ManifoldPoint& m : manifold.points) {
@@ -96,15 +97,15 @@ void ContactSolver::addPoints(ContactPatch& patch, const std::vector<Body>& bodi
     ContactPoint& p = points_.emplace_back();
     p.patch = static_cast<int>(&patch - patches_.data());
     p.id = m.id;
-    p.bounces = pair.restitution > 0 || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
     p.position = m.position;
     p.armA = m.position - fromA, p.armB = m.position - fromB;
     p.armA += turnA * n.cross(p.armA), p.armB += turnB * n.cross(p.armB);
     p.lever = Vec3::Zero();
-    if (const Vec3 lever = twist * n.cross(m.position - middle); patch.twists)
+    if (patch.twists) {
+      const Vec3 lever = twist * n.cross(m.position - middle);
       p.lever = Vec3(0, lever.dot(t1), lever.dot(t2));
+    }
     p.gap = m.gap;
-    p.restitution = pair.restitution;
     if (m.gap >= 0 || closing_)
       p.target = -std::max(m.gap, 0.0) / h;
     else
@@ -146,22 +147,42 @@ Vec3 ContactSolver::slipAt(int point, const std::vector<Body>& bodies) const {
          p.lever * patch.normal().dot(b.spin - a.spin);
 }
 
-void ContactSolver::pushBodies(int point, const Vec3& impulse, std::vector<Body>& bodies) const {
-  const ContactPoint& p = points_[point];
-  const ContactPatch& patch = patches_[p.patch];
-  const Vec3 along = patch.directions * impulse, twist = p.lever.dot(impulse) * patch.normal();
+template <class ImpulseOf>
+void ContactSolver::pushBodies(const ContactPatch& patch, std::vector<Body>& bodies, const ImpulseOf& impulseOf) const {
+  Vec3 force = Vec3::Zero(), turnA = Vec3::Zero(), turnB = Vec3::Zero();
+  double twist = 0;
+  for (int i = patch.first; i < patch.end; ++i) {
+    const ContactPoint& p = points_[i];
+    const Vec3 impulse = impulseOf(i), along = patch.directions * impulse;
+    force += along;
+    turnA += p.armA.cross(along);
+    turnB += p.armB.cross(along);
+    twist += p.lever.dot(impulse);
+  }
   if (Body& a = bodies[patch.a]; a.dynamic())
-    a.velocity -= a.linearResponse * along, a.spin -= a.response * (p.armA.cross(along) + twist);
+    a.velocity -= a.linearResponse * force, a.spin -= a.response * (turnA + twist * patch.normal());
   if (Body& b = bodies[patch.b]; b.dynamic())
-    b.velocity += b.linearResponse * along, b.spin += b.response * (p.armB.cross(along) + twist);
+    b.velocity += b.linearResponse * force, b.spin += b.response * (turnB + twist * patch.normal());
+}
+
+void ContactSolver::pushByChanges(std::vector<Body>& bodies, const std::vector<Vec3>& impulses) {
+  for (const ContactPatch& patch : patches_)
+    pushBodies(patch, bodies, [&](int i) { return Vec3(impulses[i] - points_[i].impulse); });
+  for (int i = 0; i < size(); ++i) points_[i].impulse = impulses[i];
+}
+
+void ContactSolver::pushAt(int point, const Vec3& impulse, std::vector<Body>& bodies) const {
+  ContactPatch alone = patches_[points_[point].patch];
+  alone.first = point, alone.end = point + 1;
+  pushBodies(alone, bodies, [&](int) { return impulse; });
 }
 
 void ContactSolver::warmStart(std::vector<Body>& bodies, double time) {
-  for (int i = 0; i < size(); ++i) {
-    points_[i].impulse *= time;  // was a force
-    points_[i].given = points_[i].impulse[0];
-    pushBodies(i, points_[i].impulse, bodies);
+  for (ContactPoint& p : points_) {
+    p.impulse *= time;  // was a force
+    p.given = p.impulse[0];
   }
+  for (const ContactPatch& patch : patches_) pushBodies(patch, bodies, [&](int i) { return points_[i].impulse; });
 }
 
 double ContactSolver::relaxApart(std::vector<Body>& bodies, const Goal& goal) {
@@ -205,13 +226,12 @@ void ContactSolver::store(const std::vector<Body>& bodies, double time) {
     for (int i = patch.first; i < patch.end; ++i) {
       const ContactPoint& p = points_[i];
       patch.pair->last.push_back({p.id, toA * p.armA, p.impulse / time});
-      account(i, p.impulse);
+      account(p, p.impulse);
     }
   }
 }
 
-void ContactSolver::account(int point, const Vec3& impulse) {
-  const ContactPoint& p = points_[point];
+void ContactSolver::account(const ContactPoint& p, const Vec3& impulse) {
   const ContactPatch& patch = patches_[p.patch];
   const Vec3 along = patch.directions * impulse;
   patch.pair->frameImpulse += along;
@@ -219,7 +239,8 @@ void ContactSolver::account(int point, const Vec3& impulse) {
 }
 
 void ContactSolver::pushAtLastForce(std::vector<Body>& bodies) const {
-  for (int i = 0; i < size(); ++i) pushBodies(i, points_[i].impulse / storedTime_, bodies);
+  for (const ContactPatch& patch : patches_)
+    pushBodies(patch, bodies, [&](int i) { return Vec3(points_[i].impulse / storedTime_); });
 }
 
 }  // namespace calm

@@ -66,19 +66,25 @@ class ContactSolver {
   struct Contact {
     ContactLaw<double> law;
     ContactPush<double> push;
+    double friction;
   };
   // Puts the pairs into patches_, those of one set of bodies after those of another.
   void gatherPatches(const std::vector<ContactPair*>& touching, const std::vector<Body>& bodies);
   void addPoints(ContactPatch& patch, const std::vector<Body>& bodies, double h);
   // The slip at a point, along each direction.
   Vec3 slipAt(int point, const std::vector<Body>& bodies) const;
-  void pushBodies(int point, const Vec3& impulse, std::vector<Body>& bodies) const;
+  // Pushes a patch's bodies by what impulseOf() says of each of its points.
+  template <class ImpulseOf>
+  void pushBodies(const ContactPatch& patch, std::vector<Body>& bodies, const ImpulseOf& impulseOf) const;
   static void setMobility(ContactLaw<double>& law, const Mat3& mobility);
+  // Pushes by what the points' impulses change to.
+  void pushByChanges(std::vector<Body>& bodies, const std::vector<Vec3>& impulses);
+  void pushAt(int point, const Vec3& impulse, std::vector<Body>& bodies) const;
   // A point's without joints.
   void setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
   // m/s, at which the two bodies part at a point, along its normal.
   double partingSpeed(int point, const std::vector<Body>& bodies) const;
-  void account(int point, const Vec3& impulse);
+  void account(const ContactPoint& point, const Vec3& impulse);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
 
   std::vector<ContactPair*> pushing_;  // in the last substep

@@ -133,6 +133,11 @@ class Island {
   std::vector<Assembly*> assemblies;
   std::vector<ContactPair*> pairs;
 
+  void clear() {
+    bodies.clear();
+    assemblies.clear();
+    pairs.clear();
+  }
   // Advances by one frame. `fresh`: the joint forces are not known yet.
   Residual advance(const Scene& scene, bool fresh);
 
@@ -198,15 +203,21 @@ class Island {
   };
   void noteStart(const Scene& scene);
 
-  // A pair, and how far apart its shapes were as the frame began, m, as far as that is known.
+  // A pair, its shapes' places in ways_, their ways together before the frame, m, and those in it without which they
+  // cannot touch.
   struct Look {
     ContactPair* pair;
-    int shapeA, shapeB;
-    double room;
+    int a, b;
+    double before, room;
+  };
+  // How far no point of a shape has come since the frame began, and how far it may come in a substep, m.
+  struct Way {
+    double past = 0, ahead = 0;
   };
 
   ContactSolver contacts_;
   std::vector<Look> looks_;                              // at each pair
+  std::vector<Way> ways_;                                // of the shapes that move, and of one that does not
   std::vector<ContactPair*> touching_;                   // that have points
   std::vector<int> shapes_;                              // that move and may touch something
   std::vector<Start> start_;                             // of each body

@@ -44,14 +44,16 @@ bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Coll
   return false;
 }
 
-// Of what is not known to be apart.
-constexpr double kUnknown = -1;
-
 // How far a collider reaches from its body's centre of mass.
 double extentOf(const Collider& c, const Body& body) {
   double furthest = 0;
   for (const Vec3& v : c.core.vertices) furthest = std::max(furthest, (v - body.position).norm());
   return furthest + c.core.radius;
+}
+
+// How far no point of it has come since the frame began.
+double movedSince(const Collider& c, const Body& body) {
+  return (body.position - c.atStart.position).norm() + chordBetween(body.orientation, c.atStart.rotation) * c.extent;
 }
 
 Pose poseAfter(const Body& body, double time) {
@@ -97,37 +99,50 @@ void lookAtTouch(ContactPair& pair, const Body& a, const Body& b, const BodyShap
 }  // namespace
 
 void Island::gatherShapes(const Scene& scene) {
-  shapes_.clear();
-  looks_.clear();
-  for (ContactPair* pair : pairs) {
-    shapes_.push_back(pair->shapeA);
-    if (pair->triangle < 0) shapes_.push_back(pair->shapeB);
-    looks_.push_back({pair, pair->shapeA, pair->shapeB, kUnknown});
-  }
-  std::sort(shapes_.begin(), shapes_.end());
-  shapes_.erase(std::unique(shapes_.begin(), shapes_.end()), shapes_.end());
   // Fixed shapes are shared between islands and were made ready by the world.
-  const auto fixed = [&](int s) { return !scene.bodies[scene.shapes[s].body].moves(); };
-  shapes_.erase(std::remove_if(shapes_.begin(), shapes_.end(), fixed), shapes_.end());
-  for (int s : shapes_) {
+  const auto moves = [&](int s) { return scene.bodies[scene.shapes[s].body].moves(); };
+  const auto forEachMoving = [&](const auto& visit) {
+    for (const ContactPair* pair : pairs) {
+      if (moves(pair->shapeA)) visit(pair->shapeA);
+      if (pair->triangle < 0 && moves(pair->shapeB)) visit(pair->shapeB);
+    }
+  };
+  shapes_.clear();
+  forEachMoving([&](int s) { scene.colliders[s].number = -1; });
+  forEachMoving([&](int s) {
     Collider& c = scene.colliders[s];
+    if (c.number >= 0) return;
+    c.number = static_cast<int>(shapes_.size());
+    shapes_.push_back(s);
     const Body& body = scene.bodies[scene.shapes[s].body];
     buildCollider(scene.shapes[s].shape, body.pose() * scene.shapes[s].pose, c);
     c.extent = extentOf(c, body);
+    c.way += movedSince(c, body);
     c.atStart = body.pose();
+  });
+  // What is fixed has the last place; on meshes there is no need for one, since their triangles are always looked at.
+  const int still = static_cast<int>(shapes_.size());
+  ways_.assign(shapes_.size() + 1, {});
+  looks_.clear();
+  for (ContactPair* pair : pairs) {
+    const bool onMesh = pair->triangle >= 0;
+    const Collider &a = scene.colliders[pair->shapeA], &b = scene.colliders[pair->shapeB];
+    const int placeA = moves(pair->shapeA) ? a.number : still,
+              placeB = !onMesh && moves(pair->shapeB) ? b.number : still;
+    const double before = a.way + b.way;
+    looks_.push_back({pair, placeA, placeB, before, pair->apartFor - before});
   }
   contacts_.takeOver(pairs);
 }
 
 void Island::findContacts(const Scene& scene, double h, bool closing) {
   const Stopwatch watch(residual_.time.finding);
-  for (int s : shapes_) {
-    Collider& c = scene.colliders[s];
-    const Body& body = scene.bodies[scene.shapes[s].body];
+  for (std::size_t i = 0; i < shapes_.size(); ++i) {
+    Collider& c = scene.colliders[shapes_[i]];
+    const Body& body = scene.bodies[scene.shapes[shapes_[i]].body];
     c.ready = false;
-    c.speed = body.velocity.norm() + body.spin.norm() * c.extent;
-    c.moved =
-        (body.position - c.atStart.position).norm() + chordBetween(body.orientation, c.atStart.rotation) * c.extent;
+    ways_[i].past = movedSince(c, body);
+    ways_[i].ahead = 2 * h * (body.velocity.norm() + body.spin.norm() * c.extent);
   }
   const auto ready = [&](int s) -> const Collider& {
     Collider& c = scene.colliders[s];
@@ -137,15 +152,19 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     c.ready = true;
     return c;
   };
-  const double gravityReach = scene.settings.gravity.norm() * h * h;
+  const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
   touching_.clear();
   for (Look& look : looks_) {
-    const Collider &nearA = scene.colliders[look.shapeA], &nearB = scene.colliders[look.shapeB];
-    const double margin = 2 * h * (nearA.speed + nearB.speed) + 4 * gravityReach + 1e-5;
+    const Way &wayA = ways_[look.a], &wayB = ways_[look.b];
+    const double margin = wayA.ahead + wayB.ahead + leastMargin, past = wayA.past + wayB.past;
     // Most of what is near is nowhere near touching, and need not be looked at.
-    if (nearA.moved + nearB.moved + margin < look.room) continue;
-    look.room = kUnknown;
+    if (past + margin < look.room) continue;
     ContactPair* pair = look.pair;
+    const auto noteRoom = [&](double distance) {
+      look.room = distance + past;
+      pair->apartFor = look.before + look.room;
+    };
+    noteRoom(-past);
     const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
     if (pair->triangle >= 0) {
       const BodyShape& mesh = scene.shapes[pair->shapeB];
@@ -158,8 +177,7 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
       continue;
     }
     if (pair->follow(a, b, margin)) {
-      if (pair->kept.points.empty())
-        look.room = pair->kept.reach - pair->kept.movedSince(a, b) - nearA.moved - nearB.moved;
+      if (pair->kept.points.empty()) noteRoom(pair->kept.reach - pair->kept.movedSince(a, b));
     } else {
       const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
       const double slide = std::min(kKeptSlide, kKeptShare * std::max(ca.extent, cb.extent));
@@ -171,7 +189,7 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
       // Of a plane what counts is near the other shape.
       const double extent = cb.halfSpace ? (a.position - b.position).norm() + 2 * ca.extent : extentOf(cb, b);
       pair->keep(a, b, room, slide, extent);
-      if (apart) look.room = room - nearA.moved - nearB.moved;
+      if (apart) noteRoom(room);
       pair->manifold.dropBeyond(margin);
     }
     if (pair->fromTheStart || pair->interlaced)
