@@ -41,7 +41,8 @@ void World::buildAssemblies() {
     if (!active(joints_[id]) || first == held.end()) continue;
     const int group = groups.root(*first);
     members[group].push_back({id, d.type, d.a, d.b, joints_[id].geometry, d.axes, joints_[id].windings, d.compliance,
-                              d.pinRadius, joints_[id].fade});
+                              d.pinRadius, joints_[id].fade,
+                              d.breakForce < kUnbreakable || d.breakTorque < kUnbreakable});
   }
   assemblies_.clear();
   for (Body& b : bodies_) {
@@ -140,6 +141,8 @@ void World::makeIslands() {
   };
   for (const JointState& j : joints_) {
     if (!j.holds()) continue;
+    joinMoving(j.def.a, j.def.b);
+    if (j.geometry.riders.empty()) continue;
     const std::vector<BodyId> held = j.bodies();
     for (const BodyId one : held)
       for (const BodyId other : held)

@@ -86,5 +86,25 @@ TEST_F(Response, LeavesTheUntouchedAxisAlone) {
   EXPECT_LE((body.response * whole - Mat3::Identity()).norm(), 1e-9);
 }
 
+// Eight at a time as one by one, to the bit: bodies without forces, with stiff and with negative ones among them.
+TEST_F(Response, IsTheSameForManyAsForEach) {
+  std::vector<Body> bodies;
+  std::vector<int> ids;
+  for (int i = 0; i < 27; ++i) {
+    bodies.push_back(makeBody());
+    ids.push_back(i);
+    if (i % 4 == 1) stiffen(bodies[i], Vec3(4, 6, 9));
+    if (i % 4 == 2) stiffen(bodies[i], Vec3(0.2, 0.3, 9));
+    if (i % 4 == 3) stiffen(bodies[i], Vec3(-8, 9, 5));
+    if (i % 5 == 0) bodies[i].untouchedAxis = Vec3(1, 2, -1).normalized();
+  }
+  std::vector<Body> alone = bodies;
+  updateResponses(bodies, ids, kStep, 0.4);
+  for (int i = 0; i < 27; ++i) {
+    updateResponse(alone[i], kStep, 0.4);
+    EXPECT_EQ(bodies[i].response, alone[i].response) << "body " << i;
+  }
+}
+
 }  // namespace
 }  // namespace calm

@@ -62,6 +62,13 @@ struct Padded {
   std::memcpy(to.at, &q, sizeof q);
 }
 
+// For a function that is compiled for wide registers, too.
+#ifdef __x86_64__
+#define CALM_WIDE [[gnu::target("avx2")]]
+#else
+#define CALM_WIDE
+#endif
+
 // Eight, as two halves: neither waits for what the other is still computing.
 struct alignas(sizeof(Quad)) Oct {
   Quad low, high;
@@ -85,6 +92,12 @@ CALM_INLINE Oct operator*(const Oct& a, const Oct& b) {
 }
 CALM_INLINE Oct operator*(double a, const Oct& b) {
   return {a * b.low, a * b.high};
+}
+CALM_INLINE Oct operator+(const Oct& a, double b) {
+  return {a.low + b, a.high + b};
+}
+CALM_INLINE Oct operator-(const Oct& a, double b) {
+  return {a.low - b, a.high - b};
 }
 CALM_INLINE Oct operator/(const Oct& a, const Oct& b) {
   return {a.low / b.low, a.high / b.high};
@@ -156,6 +169,13 @@ template <class T>
 CALM_INLINE T larger(const T& x, const T& y) {
   return pick(x < y, y, x);
 }
+template <class T>
+CALM_INLINE T smaller(const T& x, const T& y) {
+  return pick(y < x, y, x);
+}
+// Whether lanes are computed by the wide registers of AVX2. The environment may ask for the narrow ones, to see that
+// both give the same.
+bool areWide();
 
 }  // namespace lanes
 

@@ -34,6 +34,10 @@ class PrincipalInertia {
   const Vec3& inverse() const { return inverse_; }
   const Vec3& inverseRoot() const { return inverseRoot_; }
   InertiaKind kind() const { return kind_; }
+  // Of the splitting below: the inverse of the spherical part's moment, and the axes of the axial ones.
+  double spherical() const { return inverse_[sphericalAxis_]; }
+  int halfAxis() const { return halfAxis_; }
+  int fullAxis() const { return fullAxis_; }
 
   // Advances the orientation (principal frame to world) of a torque-free body with the given angular momentum (kg
   // m^2/s; in the world, and in the principal frame, which turns with the body) by h seconds. Spherical and symmetric

@@ -232,6 +232,26 @@ void Assembly::fadeOffset(double h) {
   }
 }
 
+bool Assembly::bendOfPivots(const std::vector<Body>& bodies, std::vector<double>& bend) const {
+  bend.assign(target_.size(), 0);
+  for (const Node& n : nodes_) {
+    if (n.pivot != n.rows) return false;
+    const RowBlock rows = block(fresh_, n);
+    Eigen::Map<Vec3> bends(&bend[n.offset]);
+    for (int side = 0; side < 2; ++side) {
+      const Body& body = bodies[bodyOf(n, side)];
+      const Vec3 arm = Eigen::Map<const Vec3>(rows.arm(side)), spin = body.axes.transpose() * body.spin;
+      const Vec3& moments = body.inertia.moments();
+      Vec3 along = body.spin.cross(body.spin.cross(arm));
+      // What follows keys has accelerations of its own.
+      const Vec3 gyration = body.inertia.inverse().cwiseProduct(moments.cwiseProduct(spin).cross(spin));
+      if (body.dynamic()) along += (body.axes * gyration).cross(arm);
+      bends += side == 0 ? Vec3(-along) : along;
+    }
+  }
+  return true;
+}
+
 void Assembly::copyErrors(std::vector<double>& errors) const {
   errors.resize(target_.size());
   for (const Node& n : nodes_) std::copy_n(block(fresh_, n).error(), n.rows, &errors[n.offset]);

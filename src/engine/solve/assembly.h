@@ -41,6 +41,7 @@ class Assembly {
     double compliance;  // m/N, 0 for the engine's own
     double pinRadius;   // m
     double fade;        // s, in which a misfit closes to 1/e
+    bool breakable;     // has a strength
   };
 
   // Orders and lays out the system. `bodies` tells which are dynamic.
@@ -66,6 +67,8 @@ class Assembly {
   RowErrors lack(double h, double share);
   // Makes the fresh set the current one.
   void adopt();
+  // Makes the current set, which is that of the present poses, the fresh one, too.
+  void renew() { fresh_ = rows_, riderFresh_ = riderRows_; }
   // Builds and factors the system for step h from the current rows and the bodies' response.
   void factor(const std::vector<Body>& bodies, double h);
   // Notes the rates of sprung axes before the kick. With `opening` the velocities belong to the poses, and the half
@@ -81,6 +84,9 @@ class Assembly {
   // Asks for no relative velocity: the on-step velocities at the end of a frame, by impulses over half of h. Where rows
   // are redundant these lean on the last accepted forces.
   void aimAtRest(double h);
+  // How the rows would bend over time if nothing held them, d2C/dt2 of free motion, for those that keep a pivot alone
+  // (exact: with dw/dt of the free body). Returns false if there are others.
+  bool bendOfPivots(const std::vector<Body>& bodies, std::vector<double>& bend) const;
   // Solves for the forces that keep the rows closed, with velocities that hold accelerations: bend = d2C/dt2 of free
   // motion. Springs push with what their law says at the noted rates. The impulses are forces then.
   void solveAccelerations(std::vector<Body>& bodies, const std::vector<double>& bend, double h);
@@ -158,6 +164,8 @@ class Assembly {
   };
   std::vector<Account>& accounts() { return accounts_; }
   const std::vector<Account>& accounts() const { return accounts_; }
+  // Whether the joint could part, were it armed.
+  bool isBreakable(int node) const { return nodes_[node].breakable; }
   // Whether the joint's loads are wanted substep by substep.
   bool watched(int node) const { return nodes_[node].watched; }
   void watch(int node, bool on) { nodes_[node].watched = on; }
@@ -189,7 +197,7 @@ class Assembly {
     bool axes;         // its rows are free axes' coordinates
     int riders;        // other bodies that take part
     int riderMemory;   // in the storage of their Jacobians
-    bool dynamicA, dynamicB, released, first, firstOnAxes, watched = false;
+    bool dynamicA, dynamicB, released, first, firstOnAxes, breakable, watched = false;
     int used = 0, place = 0;  // rows in the system, and where they are among all of them
 
     int sides() const { return 2 + riders; }  // 0 for a, 1 for b, then the riders

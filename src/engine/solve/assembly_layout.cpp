@@ -106,7 +106,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     nodes_.push_back({k, m.joint, m.type, m.a, m.b, has.rows, offset, memory, has.angular, has.pivot, axes,
                       static_cast<int>(m.geometry.riders.size()), riderMemory, bodies[m.a].dynamic(),
                       bodies[m.b].dynamic(), false, seen.insert(m.joint).second,
-                      axes && seenOnAxes.insert(m.joint).second});
+                      axes && seenOnAxes.insert(m.joint).second, m.breakable});
     parts_.push_back({m.geometry, m.compliance, m.pinRadius, m.fade});
     for (int r = 0; r < rows[k]; ++r) {
       axis_.emplace_back();

@@ -2,7 +2,6 @@
 #include "engine/solve/contact_lanes.h"
 
 #include <algorithm>
-#include <cstdlib>
 
 namespace calm {
 
@@ -243,27 +242,13 @@ struct ContactLanes::Visit {
   static void prepareNarrow(const Batch& batch, Row& row, const Oct& real, double softness, bool closing) {
     prepare(batch, row, real, softness, closing);
   }
-#ifdef __x86_64__
-  [[gnu::target("avx2")]] static void sweepWide(const Range& range, const Batch* batches, Row* rows, Motion* motions,
-                                                const ContactStep<Oct>& step, Swept& swept) {
+  CALM_WIDE static void sweepWide(const Range& range, const Batch* batches, Row* rows, Motion* motions,
+                                  const ContactStep<Oct>& step, Swept& swept) {
     sweep(range, batches, rows, motions, step, swept);
   }
-  [[gnu::target("avx2")]] static void prepareWide(const Batch& batch, Row& row, const Oct& real, double softness,
-                                                  bool closing) {
+  CALM_WIDE static void prepareWide(const Batch& batch, Row& row, const Oct& real, double softness, bool closing) {
     prepare(batch, row, real, softness, closing);
   }
-  // The environment may ask for the narrow path, to see that both give the same.
-  static bool isWide() {
-    static const bool wide = __builtin_cpu_supports("avx2") && !std::getenv("CALM_TETHER_NARROW");
-    return wide;
-  }
-#else
-  static constexpr auto sweepWide = sweepNarrow;
-  static constexpr auto prepareWide = prepareNarrow;
-  static bool isWide() {
-    return false;
-  }
-#endif
 };
 
 void ContactLanes::load(const std::vector<ContactPatch>& patches, const std::vector<ContactPoint>& points,
@@ -352,7 +337,7 @@ void ContactLanes::addBatch(const PerLane& patches) {
 
 void ContactLanes::fill(const std::vector<ContactPatch>& patches, const std::vector<ContactPoint>& points,
                         const std::vector<Body>& bodies, double softness, bool closing) {
-  const auto prepare = Visit::isWide() ? Visit::prepareWide : Visit::prepareNarrow;
+  const auto prepare = lanes::areWide() ? Visit::prepareWide : Visit::prepareNarrow;
   const int nobody = static_cast<int>(touched_.size());
   std::vector<Oct> real;  // 1 where there is a point
   for (Batch& batch : batches_) {
@@ -442,8 +427,8 @@ void ContactLanes::sweepOn(const Range& range, Course& course, Oct& largest) {
   ContactStep<Oct> step;
   course.next(step);
   Swept swept;
-  (Visit::isWide() ? Visit::sweepWide : Visit::sweepNarrow)(range, batches_.data(), rows_.data(), motions_.data(), step,
-                                                            swept);
+  (lanes::areWide() ? Visit::sweepWide : Visit::sweepNarrow)(range, batches_.data(), rows_.data(), motions_.data(),
+                                                             step, swept);
   if (range.sets == 1) {
     // One set in all lanes.
     double sum = 0, most = 0;

@@ -8,6 +8,8 @@
 // and second order.
 #pragma once
 
+#include <vector>
+
 #include "engine/solve/body.h"
 
 namespace calm {
@@ -18,5 +20,7 @@ constexpr double kStiffnessShareInFallback = 0.7;
 
 // Sets body.response to the inverse of (inertia + share h^2 K), K without its negative part.
 void updateResponse(Body& body, double h, double share);
+// The same, to the bit, for all that are dynamic among these; eight at a time.
+void updateResponses(std::vector<Body>& bodies, const std::vector<int>& ids, double h, double share);
 
 }  // namespace calm

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "engine/solve/drift.h"
 #include "engine/solve/geometric_stiffness.h"
 
 namespace calm {
@@ -128,12 +129,11 @@ RowErrors Island::evaluateWithStops(const Scene& scene, double h, double share) 
 }
 
 void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick kick) {
+  updateResponses(scene.bodies, bodies, h, stiffnessShare);
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
     b.linearResponse = b.inverseMass;
-    if (!b.dynamic()) continue;
-    updateResponse(b, h, stiffnessShare);
-    if (kick == Kick::none) continue;
+    if (!b.dynamic() || kick == Kick::none) continue;
     const double time = kick == Kick::full ? h : h / 2;
     const Drag drag = dragOn(scene.fields, id, b, time);
     b.linearDecay = b.linearDamping + drag.rate;
@@ -228,7 +228,7 @@ void Island::bounce(const Scene& scene, double h) {
 }
 
 void Island::drift(const Scene& scene, double h) {
-  for (BodyId id : bodies) scene.bodies[id].drift(h);
+  driftAll(scene.bodies, bodies, h);
 }
 
 // Stops and drives change sides until all are in their right state; the last sides are the first guess of the next
@@ -357,8 +357,7 @@ void Island::close(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);
   readWork(scene, Assembly::WorkOf::closing);
-  for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies);
-  evaluate(scene);
+  for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies), assembly->renew();
   read(scene, true);
   onStep_ = true;
 }

@@ -161,6 +161,7 @@ class Island {
   void finishReadings(const Scene& scene);
   // Forces at the present instant from the balance of accelerations.
   void readPresentLoads(const Scene& scene, double h);
+  void findBend(const Scene& scene, double h, std::vector<std::vector<double>>& bend);
 
   void evaluate(const Scene& scene);
   // The same, with stops held that the substep has run past; returns how far the rows are from their equations.

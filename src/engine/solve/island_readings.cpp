@@ -12,10 +12,9 @@ void Island::openAccounts(const Scene& scene) {
     std::fill(assembly->accounts().begin(), assembly->accounts().end(), Assembly::Account{});
     for (int n = 0; n < assembly->nodes(); ++n) {
       JointState& joint = scene.joints[assembly->jointOf(n)];
-      joint.reading.effort.fill(0);
-      joint.reading.activity.fill(0);
-      joint.errors.clear();
-      assembly->watch(n, scene.settings.traced || joint.canPart());
+      if (assembly->hasAxes()) joint.reading.effort.fill(0), joint.reading.activity.fill(0);
+      if (scene.settings.traced) joint.errors.clear();
+      assembly->watch(n, scene.settings.traced || (assembly->isBreakable(n) && joint.canPart()));
     }
   }
 }
@@ -98,26 +97,35 @@ void Island::finishReadings(const Scene& scene) {
     }
 }
 
-void Island::readPresentLoads(const Scene& scene, double h) {
-  if (assemblies.empty()) return;
-  std::vector<Body>& b = scene.bodies;
-  // How the rows would bend if nothing held them: the second difference of their errors along free motion.
-  std::vector<std::vector<double>> bend(assemblies.size()), errors(assemblies.size());
+// How the rows would bend if nothing held them: where they are more than pivots, by the second difference of their
+// errors along free motion.
+void Island::findBend(const Scene& scene, double h, std::vector<std::vector<double>>& bend) {
+  bool known = true;
+  for (std::size_t i = 0; i < assemblies.size(); ++i) known &= assemblies[i]->bendOfPivots(scene.bodies, bend[i]);
+  if (known) return;
+  std::vector<double> errors;
   const auto addErrors = [&](double weight) {
     evaluate(scene);
     for (std::size_t i = 0; i < assemblies.size(); ++i) {
-      assemblies[i]->copyErrors(errors[i]);
-      bend[i].resize(errors[i].size(), 0);
-      for (std::size_t r = 0; r < errors[i].size(); ++r) bend[i][r] += weight * errors[i][r] / (h * h);
+      assemblies[i]->copyErrors(errors);
+      for (std::size_t r = 0; r < errors.size(); ++r) bend[i][r] += weight * errors[r] / (h * h);
     }
   };
-  for (BodyId id : bodies) b[id].setMark();
+  for (std::vector<double>& all : bend) std::fill(all.begin(), all.end(), 0.0);
   for (const double time : {h, -h}) {
     drift(scene, time);
     addErrors(1);
-    for (BodyId id : bodies) b[id].returnToMark();
+    for (BodyId id : bodies) scene.bodies[id].returnToMark();
   }
   addErrors(-2);
+}
+
+void Island::readPresentLoads(const Scene& scene, double h) {
+  if (assemblies.empty()) return;
+  std::vector<Body>& b = scene.bodies;
+  std::vector<std::vector<double>> bend(assemblies.size());
+  for (BodyId id : bodies) b[id].setMark();
+  findBend(scene, h, bend);
   // The factor of the closing half kick still stands, but for damping and drag, whose forces are known here.
   // Accelerations take the place of velocities.
   const auto slowed = [&](BodyId id) { return b[id].linearDecay > 0 || b[id].angularDecay > 0; };
