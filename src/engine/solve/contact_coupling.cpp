@@ -18,14 +18,14 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   struct Use {
     BodyId body;
     double sign;
-    Vec3 arm, lever;
-    Mat3 angular;  // columns: what unit impulses along the directions add to the spin
+    Mat3 turning;  // columns: angular impulses of unit impulses along the directions ...
+    Mat3 angular;  // ... and what they add to the spin
     double inverseMass;
   };
   const auto use = [&](BodyId id, double sign, const Vec3& arm, const Vec3& lever, const Mat3& directions) {
     Mat3 turning;
     for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(directions.col(k)) + lever[k] * directions.col(0);
-    return Use{id, sign, arm, lever, bodies[id].response * turning, bodies[id].linearResponse};
+    return Use{id, sign, turning, bodies[id].response * turning, bodies[id].linearResponse};
   };
   std::vector<std::array<Use, 2>> uses;
   std::vector<Mat3> directions;
@@ -42,12 +42,10 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
       for (int q = 0; q <= p; ++q) {
         for (const Use& other : uses[q]) {
           if (other.body != at.body) continue;
-          // The velocity at q's point by impulses at p's.
-          Mat3 moved = at.inverseMass * directions[p];
-          for (int k = 0; k < 3; ++k) moved.col(k) += at.angular.col(k).cross(other.arm);
+          // The velocities at q's point by impulses at p's.
+          const Mat3 linear = at.inverseMass * (directions[q].transpose() * directions[p]);
           coupling_.block<3, 3>(3 * q, 3 * p) +=
-              at.sign * other.sign *
-              (directions[q].transpose() * moved + other.lever * (directions[q].col(0).transpose() * at.angular));
+              at.sign * other.sign * (linear + other.turning.transpose() * at.angular);
         }
       }
       double* into = halves.data() + 3 * p;
@@ -64,7 +62,7 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
     }
   }
   const Eigen::VectorXd alone = coupling_.diagonal();
-  coupling_.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
+  if (rows > 0) coupling_.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
   coupling_.triangularView<Eigen::StrictlyLower>() = coupling_.transpose();
   coupled_.resize(size());
   for (int p = 0; p < size(); ++p) {

@@ -29,15 +29,17 @@ void ContactSolver::build(const std::vector<ContactPair*>& touching, const std::
 }
 
 void ContactSolver::gatherPatches(const std::vector<ContactPair*>& touching, const std::vector<Body>& bodies) {
+  // Of each body among those that are touched; -1: none, as all are again in the end. One for each thread: islands are
+  // many, and each touches few bodies.
+  thread_local std::vector<int> placeOf;
+  if (placeOf.size() < bodies.size()) placeOf.resize(bodies.size(), -1);
   patches_.clear();
   sets_.clear();
-  for (const int id : touched_) placeOf_[id] = -1;
   touched_.clear();
-  placeOf_.resize(bodies.size(), -1);
   const auto pushes = [](const ContactImpulse& last) { return last.force[0] > 0; };
   std::vector<ContactPatch> found;
   const auto note = [&](int id) {
-    if (placeOf_[id] < 0) placeOf_[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
+    if (placeOf[id] < 0) placeOf[id] = static_cast<int>(touched_.size()), touched_.push_back(id);
   };
   for (ContactPair* pair : touching) {
     if (closing_ && std::none_of(pair->last.begin(), pair->last.end(), pushes)) continue;
@@ -48,10 +50,10 @@ void ContactSolver::gatherPatches(const std::vector<ContactPair*>& touching, con
   }
   Groups groups(touched_.size());
   for (const ContactPatch& p : found)
-    if (bodies[p.a].dynamic() && bodies[p.b].dynamic()) groups.join(placeOf_[p.a], placeOf_[p.b]);
+    if (bodies[p.a].dynamic() && bodies[p.b].dynamic()) groups.join(placeOf[p.a], placeOf[p.b]);
   // Sets one after another, each in the order of the pairs.
   std::vector<int> setOf(touched_.size(), -1), count;
-  const auto rootOf = [&](const ContactPatch& p) { return groups.root(placeOf_[bodies[p.a].dynamic() ? p.a : p.b]); };
+  const auto rootOf = [&](const ContactPatch& p) { return groups.root(placeOf[bodies[p.a].dynamic() ? p.a : p.b]); };
   for (const ContactPatch& p : found) {
     int& set = setOf[rootOf(p)];
     if (set < 0) set = static_cast<int>(count.size()), count.push_back(0);
@@ -61,17 +63,18 @@ void ContactSolver::gatherPatches(const std::vector<ContactPair*>& touching, con
   for (const int n : count) sets_.push_back({first, first, 0, 0}), first += n;
   patches_.resize(found.size());
   for (const ContactPatch& p : found) patches_[sets_[setOf[rootOf(p)]].endPatch++] = p;
-  for (const int id : touched_) placeOf_[id] = -1;
+  for (const int id : touched_) placeOf[id] = -1;
   touched_.clear();
   for (ContactSet& set : sets_) {
     set.firstPlace = static_cast<int>(touched_.size());
     for (int k = set.firstPatch; k < set.endPatch; ++k) {
       ContactPatch& p = patches_[k];
       note(p.a), note(p.b);
-      p.placeA = placeOf_[p.a], p.placeB = placeOf_[p.b];
+      p.placeA = placeOf[p.a], p.placeB = placeOf[p.b];
     }
     set.endPlace = static_cast<int>(touched_.size());
   }
+  for (const int id : touched_) placeOf[id] = -1;
 }
 
 void ContactSolver::addPoints(ContactPatch& patch, const std::vector<Body>& bodies, double h) {

@@ -92,7 +92,6 @@ class ContactSolver {
   std::vector<ContactPoint> points_;
   std::vector<ContactSet> sets_;
   std::vector<int> touched_;  // bodies
-  std::vector<int> placeOf_;  // of each body among them; -1: none
   ContactLanes lanes_;
   std::vector<Contact> coupled_;  // one a point
   Eigen::MatrixXd coupling_;      // velocities of all points' directions per unit impulse of each

@@ -43,6 +43,8 @@ constexpr int kContactRoundsWithJoints = 40;
 // With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
 // then, and go on until the stops stay on their sides.
 constexpr int kCoupledContacts = 80;
+// Without joints so few that the lanes of sweeps would be empty.
+constexpr int kFewContacts = 24;
 constexpr int kCoupledSweeps = 200, kCoupledRounds = 8;
 
 // Changes of side of stops and drives within one solution.
@@ -234,6 +236,7 @@ void Island::drift(const Scene& scene, double h) {
 // Stops and drives change sides until all are in their right state; the last sides are the first guess of the next
 // substep, so that mostly one solution does.
 bool Island::solveJoints(const Scene& scene, double h, double time) {
+  if (assemblies.empty()) return false;
   const Stopwatch watch(residual_.time.joints);
   bool changed = false;
   for (Assembly* assembly : assemblies) {
@@ -251,7 +254,8 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
   const auto started = Stopwatch::Clock::now();
   const double jointsBefore = residual_.time.joints;
   revisionsLeft_ = kRevisionsInAll;
-  const bool coupled = !assemblies.empty() && !contacts_.empty() && contacts_.size() <= kCoupledContacts;
+  const int few = assemblies.empty() ? kFewContacts : kCoupledContacts;
+  const bool coupled = !contacts_.empty() && contacts_.size() <= few;
   for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
   if (coupled) contacts_.couple(scene.bodies, assemblies);
