@@ -11,8 +11,6 @@ namespace {
 // sweeps end before they have converged.
 constexpr int kSmallSet = 32;
 
-constexpr int kLanes = ContactLanes::kLanes;
-
 // By name, not by number: compilers keep these in registers.
 struct Three {
   Oct x, y, z;
