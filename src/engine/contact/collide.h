@@ -54,9 +54,9 @@ struct Collider {
   Vec3 planePoint = Vec3::Zero();
   Vec3 planeNormal = Vec3::UnitY();
   Pose atStart;  // its body's, as the frame began
+  ConvexCore core;
 
   void visitState(StateArchive& state);
-  ConvexCore core;
 };
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider);
 

@@ -25,7 +25,7 @@ CALM_INLINE void mendLarge(const Oct& x2, Oct& sinc, Oct& cosine) {
   Oct limit;
   lanes::fill(limit, kSmallAngle2);
   if (!lanes::any(limit < x2)) return;
-  for (int l = 0; l < 8; ++l) {
+  for (int l = 0; l < Oct::kLanes; ++l) {
     if (x2[l] < kSmallAngle2) continue;
     double s, c;
     sincAndCosOfLarge(x2[l], s, c);

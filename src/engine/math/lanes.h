@@ -9,6 +9,16 @@
 
 #include "engine/math/types.h"
 
+// For a function that is compiled for wide registers, too.
+#ifdef __x86_64__
+#define CALM_WIDE [[gnu::target("avx2")]]
+#else
+#define CALM_WIDE
+#endif
+// For what is inlined into both: wide vectors must not be passed between functions that are compiled for different
+// processors.
+#define CALM_INLINE [[gnu::always_inline]] inline
+
 namespace calm {
 
 using Pair = double __attribute__((vector_size(16)));
@@ -54,23 +64,17 @@ struct Padded {
   Vec3 vec() const { return Vec3(at[0], at[1], at[2]); }
 };
 
-// To be inlined always: wide vectors must not be passed between functions that are compiled for different processors.
-[[gnu::always_inline]] inline void loadQuad(Quad& q, const Padded& from) {
+CALM_INLINE void loadQuad(Quad& q, const Padded& from) {
   std::memcpy(&q, from.at, sizeof q);
 }
-[[gnu::always_inline]] inline void storeQuad(Padded& to, const Quad& q) {
+CALM_INLINE void storeQuad(Padded& to, const Quad& q) {
   std::memcpy(to.at, &q, sizeof q);
 }
 
-// For a function that is compiled for wide registers, too.
-#ifdef __x86_64__
-#define CALM_WIDE [[gnu::target("avx2")]]
-#else
-#define CALM_WIDE
-#endif
-
 // Eight, as two halves: neither waits for what the other is still computing.
 struct alignas(sizeof(Quad)) Oct {
+  static constexpr int kLanes = 8;
+
   Quad low, high;
 
   double& operator[](int lane) { return reinterpret_cast<double*>(this)[lane]; }
@@ -80,7 +84,6 @@ struct alignas(sizeof(Quad)) OctMask {
   decltype(Quad{} < Quad{}) low, high;
 };
 
-#define CALM_INLINE [[gnu::always_inline]] inline
 CALM_INLINE Oct operator+(const Oct& a, const Oct& b) {
   return {a.low + b.low, a.high + b.high};
 }
@@ -120,9 +123,6 @@ CALM_INLINE void operator*=(Oct& a, const Oct& b) {
 CALM_INLINE OctMask operator<(const Oct& a, const Oct& b) {
   return {a.low < b.low, a.high < b.high};
 }
-CALM_INLINE OctMask operator&(const OctMask& a, const OctMask& b) {
-  return {a.low & b.low, a.high & b.high};
-}
 
 // What is written once for a single number and for lanes of them.
 namespace lanes {
@@ -145,7 +145,7 @@ CALM_INLINE bool both(bool x, bool y) {
   return x && y;
 }
 CALM_INLINE OctMask both(const OctMask& x, const OctMask& y) {
-  return x & y;
+  return {x.low & y.low, x.high & y.high};
 }
 CALM_INLINE double pick(bool which, double x, double y) {
   return which ? x : y;
@@ -158,7 +158,7 @@ CALM_INLINE double root(double x) {
 }
 CALM_INLINE Oct root(const Oct& x) {
   Oct y;
-  for (int i = 0; i < 8; ++i) y[i] = std::sqrt(x[i]);
+  for (int i = 0; i < Oct::kLanes; ++i) y[i] = std::sqrt(x[i]);
   return y;
 }
 template <class T>

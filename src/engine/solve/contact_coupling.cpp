@@ -23,8 +23,7 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
     double inverseMass;
   };
   const auto use = [&](BodyId id, double sign, const Vec3& arm, const Vec3& lever, const Mat3& directions) {
-    Mat3 turning;
-    for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(directions.col(k)) + lever[k] * directions.col(0);
+    const Mat3 turning = turningBy(arm, lever, directions);
     return Use{id, sign, turning, bodies[id].response * turning, bodies[id].linearResponse};
   };
   std::vector<std::array<Use, 2>> uses;
@@ -92,15 +91,13 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
   }
   headingSpeeds_.setZero(3 * size());
   sweptSpeeds_.setZero(3 * size());
-  double change = 0, gradient = 0;
-  ContactStep<double> step;
+  double change = 0, gradient = 0, before = 0;
   for (int i = 0; i < goal.sweeps; ++i) {
-    const double before = gradient;
+    const ContactStep<double> step = stepAfter(gradient, before);
+    before = gradient;
     change = sweepCoupled(step, gradient);
     if (i == 0) goal.enough = std::max(goal.enough, goal.reduction * change);
     if (change < goal.enough) break;
-    const double beta = before > 0 ? gradient / before : 0;
-    step = beta > 1 ? ContactStep<double>{} : ContactStep<double>{beta, gradient > 0 ? 1.0 : 0.0};
   }
   std::vector<Vec3> impulses;
   for (const Contact& c : coupled_) impulses.push_back(Eigen::Map<const Vec3>(c.push.impulse));

@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "engine/math/three.h"
+
 namespace calm {
 
 namespace {
@@ -10,72 +12,6 @@ namespace {
 // Sets of contacts up to so many patches are swept in their own order: that of a stack from below loses least where
 // sweeps end before they have converged.
 constexpr int kSmallSet = 32;
-
-// By name, not by number: compilers keep these in registers.
-struct Three {
-  Oct x, y, z;
-};
-
-CALM_INLINE void add(Three& sum, const Three& v) {
-  sum.x += v.x;
-  sum.y += v.y;
-  sum.z += v.z;
-}
-CALM_INLINE void subtract(Three& from, const Three& v) {
-  from.x -= v.x;
-  from.y -= v.y;
-  from.z -= v.z;
-}
-CALM_INLINE void addScaled(Three& sum, const Oct& factor, const Three& v) {
-  sum.x += factor * v.x;
-  sum.y += factor * v.y;
-  sum.z += factor * v.z;
-}
-CALM_INLINE void take(Three& out, const Oct (&from)[3]) {
-  out.x = from[0];
-  out.y = from[1];
-  out.z = from[2];
-}
-CALM_INLINE void cross(Three& out, const Three& a, const Three& b) {
-  out.x = a.y * b.z - a.z * b.y;
-  out.y = a.z * b.x - a.x * b.z;
-  out.z = a.x * b.y - a.y * b.x;
-}
-// Of a symmetric matrix by its six numbers.
-CALM_INLINE void product(Three& out, const Oct (&m)[6], const Three& v) {
-  out.x = m[0] * v.x + m[1] * v.y + m[2] * v.z;
-  out.y = m[1] * v.x + m[3] * v.y + m[4] * v.z;
-  out.z = m[2] * v.x + m[4] * v.y + m[5] * v.z;
-}
-CALM_INLINE Oct dot(const Oct (&a)[3], const Three& b) {
-  return a[0] * b.x + a[1] * b.y + a[2] * b.z;
-}
-
-// Three numbers of each of four bodies into lanes, and back. The fourth of each is 0.
-CALM_INLINE void gather(Quad& x, Quad& y, Quad& z, const Padded& a, const Padded& b, const Padded& c, const Padded& d) {
-  Quad r[4];
-  loadQuad(r[0], a);
-  loadQuad(r[1], b);
-  loadQuad(r[2], c);
-  loadQuad(r[3], d);
-  const Quad low01 = __builtin_shufflevector(r[0], r[1], 0, 4, 2, 6);
-  const Quad low23 = __builtin_shufflevector(r[2], r[3], 0, 4, 2, 6);
-  const Quad high01 = __builtin_shufflevector(r[0], r[1], 1, 5, 3, 7);
-  const Quad high23 = __builtin_shufflevector(r[2], r[3], 1, 5, 3, 7);
-  x = __builtin_shufflevector(low01, low23, 0, 1, 4, 5);
-  y = __builtin_shufflevector(high01, high23, 0, 1, 4, 5);
-  z = __builtin_shufflevector(low01, low23, 2, 3, 6, 7);
-}
-CALM_INLINE void scatter(const Quad& x, const Quad& y, const Quad& z, Padded& a, Padded& b, Padded& c, Padded& d) {
-  const Quad zero{};
-  const Quad low01 = __builtin_shufflevector(x, y, 0, 4, 2, 6), high01 = __builtin_shufflevector(x, y, 1, 5, 3, 7);
-  const Quad low23 = __builtin_shufflevector(z, zero, 0, 4, 2, 6),
-             high23 = __builtin_shufflevector(z, zero, 1, 5, 3, 7);
-  storeQuad(a, __builtin_shufflevector(low01, low23, 0, 1, 4, 5));
-  storeQuad(b, __builtin_shufflevector(high01, high23, 0, 1, 4, 5));
-  storeQuad(c, __builtin_shufflevector(low01, low23, 2, 3, 6, 7));
-  storeQuad(d, __builtin_shufflevector(high01, high23, 2, 3, 6, 7));
-}
 
 }  // namespace
 
@@ -114,9 +50,9 @@ struct ContactLanes::Visit {
       slip[1] += twist * row.lever[0];
       slip[2] += twist * row.lever[1];
     }
-    calm::goOn(step, row.push.impulse[0], row.push.direction[0], row.push.change[0]);
-    calm::goOn(step, row.push.impulse[1], row.push.direction[1], row.push.change[1]);
-    calm::goOn(step, row.push.impulse[2], row.push.direction[2], row.push.change[2]);
+    goOn(step, row.push.impulse[0], row.push.direction[0], row.push.change[0]);
+    goOn(step, row.push.impulse[1], row.push.direction[1], row.push.change[1]);
+    goOn(step, row.push.impulse[2], row.push.direction[2], row.push.change[2]);
     swept.largest = lanes::larger(swept.largest, resolve(row.law, batch.friction, slip, row.push));
     swept.gradient += squaredChange(row.law, row.push);
 
@@ -167,14 +103,12 @@ struct ContactLanes::Visit {
   }
 
   // Goes on with a body's motion, whose `change` becomes what to take it from after the sweep.
-  CALM_INLINE static void goOn(double share, double keep, Padded& value, Padded& direction, Padded& change) {
+  CALM_INLINE static void goOnWith(const ContactStep<double>& step, Padded& value, Padded& direction, Padded& change) {
     Quad v, d, c;
     loadQuad(v, value);
     loadQuad(d, direction);
     loadQuad(c, change);
-    d *= share;
-    v += d;
-    d += keep * c;
+    goOn(step, v, d, c);
     storeQuad(value, v);
     storeQuad(direction, d);
     storeQuad(change, v);
@@ -189,11 +123,11 @@ struct ContactLanes::Visit {
   CALM_INLINE static void sweep(const Range& range, const Batch* batches, Row* rows, Motion* motions,
                                 const ContactStep<Oct>& step, Swept& swept) {
     for (int l = 0; l < range.sets; ++l) {
-      const double share = step.share[l], keep = step.keep[l];
+      const ContactStep<double> own{step.share[l], step.keep[l]};
       for (int i = range.set[l].firstPlace; i < range.set[l].endPlace; ++i) {
         Motion& m = motions[i];
-        goOn(share, keep, m.velocity, m.headingVelocity, m.sweptVelocity);
-        goOn(share, keep, m.spin, m.headingSpin, m.sweptSpin);
+        goOnWith(own, m.velocity, m.headingVelocity, m.sweptVelocity);
+        goOnWith(own, m.spin, m.headingSpin, m.sweptSpin);
       }
     }
     for (int k = range.firstBatch; k < range.endBatch; ++k) sweepBatch(batches[k], rows, motions, step, swept);
@@ -411,14 +345,9 @@ void ContactLanes::giveImpulses(const std::vector<ContactPatch>& patches, std::v
 
 void ContactLanes::Course::next(ContactStep<Oct>& step) const {
   for (int l = 0; l < kLanes; ++l) {
-    step.share[l] = beta[l] > 1 ? 0 : beta[l];
-    step.keep[l] = gradient[l] > 0 && beta[l] <= 1 ? 1 : 0;
+    const ContactStep<double> own = stepAfter(gradient[l], before[l]);
+    step.share[l] = own.share, step.keep[l] = own.keep;
   }
-}
-
-void ContactLanes::Course::note(const Oct& now) {
-  for (int l = 0; l < kLanes; ++l) beta[l] = gradient[l] > 0 ? now[l] / gradient[l] : 0;
-  gradient = now;
 }
 
 void ContactLanes::sweepOn(const Range& range, Course& course, Oct& largest) {
@@ -434,7 +363,8 @@ void ContactLanes::sweepOn(const Range& range, Course& course, Oct& largest) {
     lanes::fill(swept.largest, most);
     lanes::fill(swept.gradient, sum);
   }
-  course.note(swept.gradient);
+  course.before = course.gradient;
+  course.gradient = swept.gradient;
   largest = swept.largest;
 }
 

@@ -17,7 +17,7 @@ namespace calm {
 
 class ContactLanes {
  public:
-  static constexpr int kLanes = 8;
+  static constexpr int kLanes = Oct::kLanes;
 
   // Takes the points with their impulses. `touched`: the bodies, in the patches' places. `apart`: sets know nothing of
   // each other; else all of them are one.
@@ -83,10 +83,9 @@ class ContactLanes {
   // The conjugate gradients' way, by lanes.
   struct Course {
     Oct gradient{};  // squared length of the last sweep's change; 0 before the first
-    Oct beta{};      // its ratio to the one before
+    Oct before{};    // that of the sweep before it
 
     void next(ContactStep<Oct>& step) const;
-    void note(const Oct& gradient);
   };
 
   void addLarge(const ContactSet& set, const std::vector<ContactPatch>& patches, const std::vector<Body>& bodies);

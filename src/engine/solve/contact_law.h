@@ -1,8 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // What a contact answers to the motion at its point: a unilateral normal impulse with a little compliance, and
 // friction in a true cone. For one contact (T = double) or for eight abreast (T = Oct), lane by lane.
-//
-// Always inlined: wide vectors must not be passed between functions that are compiled for different processors.
 #pragma once
 
 #include "engine/math/lanes.h"
@@ -33,6 +31,13 @@ template <class T>
 struct ContactStep {
   T share{}, keep{};
 };
+// By Fletcher and Reeves, from the squared lengths of the last sweep's changes and of those of the one before (0: there
+// was none); where they grow it starts anew.
+inline ContactStep<double> stepAfter(double gradient, double before) {
+  const double beta = before > 0 ? gradient / before : 0;
+  if (beta > 1) return {};
+  return {beta, gradient > 0 ? 1.0 : 0.0};
+}
 
 // The law for a mobility m, of which m[i][j] is the velocity along i per unit impulse along j (those with i = 0 < j and
 // m[2][1] are not read). Soft by `softness` of the normal mobility.
@@ -80,8 +85,8 @@ CALM_INLINE void slide(const ContactLaw<T>& c, const T* now, const T& slip1, con
 }
 
 // Goes on along a direction that then follows what the last sweep changed.
-template <class T>
-CALM_INLINE void goOn(const ContactStep<T>& step, T& value, T& direction, const T& change) {
+template <class T, class S>
+CALM_INLINE void goOn(const ContactStep<S>& step, T& value, T& direction, const T& change) {
   direction *= step.share;
   value += direction;
   direction += step.keep * change;

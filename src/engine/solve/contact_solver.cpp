@@ -125,14 +125,19 @@ void ContactSolver::setOwnMobility(int point, const std::vector<Body>& bodies, C
   Mat3 mobility = Mat3::Zero();
   const auto add = [&](const Body& body, const Vec3& arm) {
     if (!body.dynamic()) return;
-    Mat3 turning;
-    for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(patch.directions.col(k)) + p.lever[k] * patch.normal();
+    const Mat3 turning = turningBy(arm, p.lever, patch.directions);
     mobility += turning.transpose() * body.response * turning;
     mobility.diagonal().array() += body.linearResponse;
   };
   add(bodies[patch.a], p.armA);
   add(bodies[patch.b], p.armB);
   setMobility(law, mobility);
+}
+
+Mat3 ContactSolver::turningBy(const Vec3& arm, const Vec3& lever, const Mat3& directions) {
+  Mat3 turning;
+  for (int k = 0; k < 3; ++k) turning.col(k) = arm.cross(directions.col(k)) + lever[k] * directions.col(0);
+  return turning;
 }
 
 void ContactSolver::setMobility(ContactLaw<double>& law, const Mat3& mobility) {

@@ -46,7 +46,7 @@ class ContactSolver {
   double relaxApart(std::vector<Body>& bodies, const Goal& goal);
   // `solveJoints` closes the joints after each sweep.
   double relaxInTurn(std::vector<Body>& bodies, const Goal& goal, const std::function<void()>& solveJoints);
-  // With the joints' answer known, by couple(). They are to be closed after it.
+  // With the joints' answer known, by couple(). They are to be closed after it. Also for few contacts without joints.
   double relaxCoupled(std::vector<Body>& bodies, Goal goal);
   // Lets relaxCoupled() see the joints: how each point answers each other through them, as a dense matrix (Delassus
   // 1917). The assemblies must be factored and in the states that they will have.
@@ -76,11 +76,13 @@ class ContactSolver {
   // Pushes a patch's bodies by what impulseOf() says of each of its points.
   template <class ImpulseOf>
   void pushBodies(const ContactPatch& patch, std::vector<Body>& bodies, const ImpulseOf& impulseOf) const;
-  static void setMobility(ContactLaw<double>& law, const Mat3& mobility);
   // Pushes by what the points' impulses change to.
   void pushByChanges(std::vector<Body>& bodies, const std::vector<Vec3>& impulses);
   void pushAt(int point, const Vec3& impulse, std::vector<Body>& bodies) const;
-  // A point's without joints.
+  // Angular impulses (columns) of unit impulses along the directions.
+  static Mat3 turningBy(const Vec3& arm, const Vec3& lever, const Mat3& directions);
+  static void setMobility(ContactLaw<double>& law, const Mat3& mobility);
+  // That of a point without joints.
   void setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
   // m/s, at which the two bodies part at a point, along its normal.
   double partingSpeed(int point, const std::vector<Body>& bodies) const;

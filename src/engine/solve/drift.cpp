@@ -7,7 +7,7 @@ namespace calm {
 
 namespace {
 
-constexpr int kLanes = 8;
+constexpr int kLanes = Oct::kLanes;
 
 // Eight bodies: what turning them reads, and what it writes.
 struct Turning {

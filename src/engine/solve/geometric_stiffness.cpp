@@ -191,7 +191,7 @@ void stiffen(Body& body, double h, double share) {
   body.response = whole(responseOf(read, s));
 }
 
-constexpr int kLanes = 8;
+constexpr int kLanes = Oct::kLanes;
 
 CALM_INLINE void stiffenEight(const Stiffened<Oct>& read, double h, double share, Symmetric<Oct>& response,
                               Oct& negative) {

@@ -43,9 +43,9 @@ constexpr int kContactRoundsWithJoints = 40;
 // With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
 // then, and go on until the stops stay on their sides.
 constexpr int kCoupledContacts = 80;
-// Without joints so few that the lanes of sweeps would be empty.
-constexpr int kFewContacts = 24;
 constexpr int kCoupledSweeps = 200, kCoupledRounds = 8;
+// Without joints it is done for so few that the lanes of sweeps would be empty.
+constexpr int kFewContacts = 24;
 
 // Changes of side of stops and drives within one solution.
 constexpr int kRevisions = 20, kRevisionsInAll = 60;

@@ -1,0 +1,75 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Vectors of three, eight side by side, for loops that are compiled for different processors.
+#pragma once
+
+#include "engine/math/lanes.h"
+
+namespace calm {
+
+// By name, not by number: compilers keep these in registers.
+struct Three {
+  Oct x, y, z;
+};
+
+CALM_INLINE void add(Three& sum, const Three& v) {
+  sum.x += v.x;
+  sum.y += v.y;
+  sum.z += v.z;
+}
+CALM_INLINE void subtract(Three& from, const Three& v) {
+  from.x -= v.x;
+  from.y -= v.y;
+  from.z -= v.z;
+}
+CALM_INLINE void addScaled(Three& sum, const Oct& factor, const Three& v) {
+  sum.x += factor * v.x;
+  sum.y += factor * v.y;
+  sum.z += factor * v.z;
+}
+CALM_INLINE void take(Three& out, const Oct (&from)[3]) {
+  out.x = from[0];
+  out.y = from[1];
+  out.z = from[2];
+}
+CALM_INLINE void cross(Three& out, const Three& a, const Three& b) {
+  out.x = a.y * b.z - a.z * b.y;
+  out.y = a.z * b.x - a.x * b.z;
+  out.z = a.x * b.y - a.y * b.x;
+}
+// Of a symmetric matrix by its six numbers.
+CALM_INLINE void product(Three& out, const Oct (&m)[6], const Three& v) {
+  out.x = m[0] * v.x + m[1] * v.y + m[2] * v.z;
+  out.y = m[1] * v.x + m[3] * v.y + m[4] * v.z;
+  out.z = m[2] * v.x + m[4] * v.y + m[5] * v.z;
+}
+CALM_INLINE Oct dot(const Oct (&a)[3], const Three& b) {
+  return a[0] * b.x + a[1] * b.y + a[2] * b.z;
+}
+
+// Three numbers of each of four bodies into lanes, and back. The fourth of each is 0.
+CALM_INLINE void gather(Quad& x, Quad& y, Quad& z, const Padded& a, const Padded& b, const Padded& c, const Padded& d) {
+  Quad r[4];
+  loadQuad(r[0], a);
+  loadQuad(r[1], b);
+  loadQuad(r[2], c);
+  loadQuad(r[3], d);
+  const Quad low01 = __builtin_shufflevector(r[0], r[1], 0, 4, 2, 6);
+  const Quad low23 = __builtin_shufflevector(r[2], r[3], 0, 4, 2, 6);
+  const Quad high01 = __builtin_shufflevector(r[0], r[1], 1, 5, 3, 7);
+  const Quad high23 = __builtin_shufflevector(r[2], r[3], 1, 5, 3, 7);
+  x = __builtin_shufflevector(low01, low23, 0, 1, 4, 5);
+  y = __builtin_shufflevector(high01, high23, 0, 1, 4, 5);
+  z = __builtin_shufflevector(low01, low23, 2, 3, 6, 7);
+}
+CALM_INLINE void scatter(const Quad& x, const Quad& y, const Quad& z, Padded& a, Padded& b, Padded& c, Padded& d) {
+  const Quad zero{};
+  const Quad low01 = __builtin_shufflevector(x, y, 0, 4, 2, 6), high01 = __builtin_shufflevector(x, y, 1, 5, 3, 7);
+  const Quad low23 = __builtin_shufflevector(z, zero, 0, 4, 2, 6),
+             high23 = __builtin_shufflevector(z, zero, 1, 5, 3, 7);
+  storeQuad(a, __builtin_shufflevector(low01, low23, 0, 1, 4, 5));
+  storeQuad(b, __builtin_shufflevector(high01, high23, 0, 1, 4, 5));
+  storeQuad(c, __builtin_shufflevector(low01, low23, 2, 3, 6, 7));
+  storeQuad(d, __builtin_shufflevector(high01, high23, 2, 3, 6, 7));
+}
+
+}  // namespace calm
