@@ -62,20 +62,29 @@ void World::buildAssemblies() {
 }
 
 void World::refreshPairs() {
+  const double t = settings_.frame;
   std::vector<Aabb> boxes;
   std::vector<char> moving;
-  for (const BodyShape& s : shapes_) {
+  std::vector<double> speeds, reaches;  // of any point, m/s; by which the boxes are grown, m
+  double fastest = 0;
+  for (std::size_t i = 0; i < shapes_.size(); ++i) {
+    const BodyShape& s = shapes_[i];
     const Body& b = bodies_[s.body];
+    colliders_[i].struck = 0;
     Aabb box = boundsOf(s.shape, b.pose() * s.pose);
+    double speed = 0, reach = 0;
     if (b.moves()) {
       // As far as the shape can get within the frame, with as much again for what pushes it.
-      const double t = settings_.frame;
       const double size = (box.high - box.low).norm();
       const double fall =
           (settings_.gravity.norm() * std::abs(b.gravityScale) + b.force.norm() * b.inverseMass) * t * t;
-      const double reach = 2 * (b.velocity.norm() + b.spin.norm() * size) * t + fall + 0.01 * size;
+      speed = b.velocity.norm() + b.spin.norm() * size;
+      reach = 2 * speed * t + fall + 0.01 * size;
       box = box.grown(Vec3::Constant(reach));
     }
+    fastest = std::max(fastest, speed);
+    speeds.push_back(speed);
+    reaches.push_back(reach);
     boxes.push_back(box);
     moving.push_back(b.dynamic());
   }
@@ -89,10 +98,10 @@ void World::refreshPairs() {
       tree_.move(leaves_[i], boxes[i], boxes[i].grown(0.2 * (boxes[i].high - boxes[i].low)));
   }
   std::vector<PairTable::Key> near;
-  for (int i = 0; i < static_cast<int>(shapes_.size()); ++i) {
-    if (!moving[i]) continue;
+  // With `all`, also what has met it from the other side.
+  const auto findNear = [&](int i, bool all) {
     const auto meet = [&](int j) {
-      if (j == i || (moving[j] && j < i) || !boxes[i].overlaps(boxes[j])) return;
+      if (j == i || (moving[j] && j < i && !all) || !boxes[i].overlaps(boxes[j])) return;
       if (!mayTouch(shapes_[i], shapes_[j])) return;
       const auto* mesh = std::get_if<TriangleMesh>(&shapes_[j].shape);
       if (!mesh) return near.push_back({std::min(i, j), std::max(i, j), -1});
@@ -104,8 +113,30 @@ void World::refreshPairs() {
     tree_.query(boxes[i], meet);
     for (const int j : unbounded)
       if (reachesPlane(boxes[i], colliders_[j], bodies_[shapes_[j].body])) meet(j);
+  };
+  for (int i = 0; i < static_cast<int>(shapes_.size()); ++i)
+    if (moving[i]) findNear(i, false);
+  // What is struck by something faster goes on at up to twice its speed, by their masses, and may strike others yet
+  // within the frame.
+  const auto strike = [&](int from, int to) {
+    if (!moving[to]) return;
+    const Body &striker = bodies_[shapes_[from].body], &body = bodies_[shapes_[to].body];
+    const double share = striker.dynamic() && !striker.jointed ? striker.mass / (striker.mass + body.mass) : 1;
+    const double speed = std::min(2 * share * speeds[from], 4 * fastest);
+    if (speed * t <= reaches[to]) return;
+    boxes[to] = boxes[to].grown(Vec3::Constant(speed * t - reaches[to]));
+    reaches[to] = speed * t;
+    speeds[to] = colliders_[to].struck = speed;
+    tree_.move(leaves_[to], boxes[to], boxes[to]);
+    findNear(to, true);
+  };
+  for (std::size_t k = 0; k < near.size(); ++k) {
+    const PairTable::Key key = near[k];  // more are found on the way
+    strike(key[0], key[1]);
+    strike(key[1], key[0]);
   }
   std::sort(near.begin(), near.end());
+  near.erase(std::unique(near.begin(), near.end()), near.end());
   pairs_.keepOnly(near, [&](const PairTable::Key& key) { return makePair(key); });
 }
 

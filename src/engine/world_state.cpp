@@ -43,7 +43,7 @@ void ContactPair::visitState(StateArchive& state) {
 }
 
 void Collider::visitState(StateArchive& state) {
-  state(way, atStart.position, atStart.rotation);
+  state(way, seen.position, seen.rotation);
 }
 
 void ContactPair::Kept::visitState(StateArchive& state) {

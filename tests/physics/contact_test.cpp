@@ -125,6 +125,42 @@ TEST(Friction, BrakesASpinningDiscLikeAnEvenPressure) {
   }
 }
 
+struct Spinning {
+  const char* name;
+  Vec3 size;      // m; lies on its largest face
+  double moment;  // mean distance of its face from the middle, m
+};
+class SpinningBlock : public testing::TestWithParam<Spinning> {};
+
+// Pressed evenly, a block that spins on the ground is braked by mu N times its face's mean distance from the middle:
+// for a square of side a that is (sqrt 2 + ln(1 + sqrt 2)) a / 6, for a thin rod L / 4.
+TEST_P(SpinningBlock, IsBrakedLikeByAnEvenPressure) {
+  const auto [name, size, moment] = GetParam();
+  const double mu = 0.3, mass = 5, spin = 8;
+  const double inertia = mass * (size.x() * size.x() + size.z() * size.z()) / 12;
+  const double stop = inertia * spin / (mu * mass * kGravity * moment);
+  World world;
+  world.addBody(ground(mu));
+  BodyDef def = tangible(Box{size}, mass, {{0, size.y() / 2, 0}, Quat::Identity()});
+  def.friction = mu;
+  def.angularVelocity = Vec3(0, spin, 0);
+  const BodyId block = world.addBody(def);
+  while (world.time() < 0.8 * stop) world.step();
+  const double expected = spin * (1 - world.time() / stop), now = world.state(block).angularVelocity.y();
+  report(std::string("spinning ") + name + ": spin when four fifths are gone", (now / expected - 1) * 100, 1, "%");
+  EXPECT_NEAR(now, expected, 0.01 * expected);
+  while (world.time() < 1.1 * stop) world.step();
+  EXPECT_NEAR(world.state(block).angularVelocity.norm(), 0, 1e-4);
+}
+INSTANTIATE_TEST_SUITE_P(
+    Cases, SpinningBlock,
+    testing::Values(Spinning{"square block", {0.4, 0.1, 0.4}, 0.4 * (std::sqrt(2) + std::log(1 + std::sqrt(2))) / 6},
+                    // Mean distance in a rectangle: d/6 + (a^2 asinh(b/a)/b + b^2 asinh(a/b)/a)/12, d its diagonal.
+                    Spinning{"block of two squares",
+                             {0.8, 0.1, 0.4},
+                             std::sqrt(0.8) / 6 + (0.64 * std::asinh(0.5) / 0.4 + 0.16 * std::asinh(2) / 0.8) / 12},
+                    Spinning{"rod", {1, 0.002, 0.005}, 0.25}));
+
 // Skidding ball: friction turns the slide into a roll at 5/7 of the first speed.
 TEST(Friction, BowlingBallEndsRollingAtFiveSeventhsOfItsSpeed) {
   World world;

@@ -52,6 +52,21 @@ TEST(Heap, GetsFromTheGroundWhatItsMomentumAndWeightAskFor) {
   }
 }
 
+// However many contacts there are, what is stacked comes to rest, slower than a millimetre a second, and falls asleep.
+TEST(Heap, OfHundredsComesToRest) {
+  World world({.sleepAfter = 0.25});
+  world.addBody(ground(0.6));
+  std::vector<BodyId> boxes;
+  for (int i = 0; i < 49; ++i) {
+    const std::vector<BodyId> tower = addTower(world, {0.42 * (i % 7), 0, 0.42 * (i / 7)}, 9);
+    boxes.insert(boxes.end(), tower.begin(), tower.end());
+  }
+  const auto asleep = [&](BodyId id) { return world.isAsleep(id); };
+  while (world.time() < 3 && !std::all_of(boxes.begin(), boxes.end(), asleep)) world.step();
+  report("441 boxes in towers fall asleep after", world.time(), 1.5, "s");
+  EXPECT_LE(world.time(), 1.5);
+}
+
 // A mat of hinged planks: more contacts than are solved with the joints' answer known, swept in turn with the joints.
 TEST(Heap, OfJointedPartsLiesStill) {
   World world;

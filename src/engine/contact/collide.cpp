@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <utility>
+#include <vector>
 
 #include "engine/shape/mesh.h"
 
@@ -49,11 +51,20 @@ void clip(std::vector<std::pair<Vec3, std::uint32_t>>& polygon, const Vec3& poin
   polygon.swap(kept);
 }
 
+// Points count as equally near when their gaps differ by less than this, m or share of the margin.
+constexpr double kSameHeight = 5e-4, kSameHeightShare = 0.05;
+
 // Keeps the four points that span the manifold best: the deepest, the one furthest from it, and the two furthest to
-// either side of the line between them.
-void reduceToFour(Manifold& m) {
+// either side of the line between them. Of those alone that may come to carry something: a margin may be wider than
+// what moves fast is thick, and its far side has no say.
+void reduceToFour(Manifold& m, double margin) {
   if (m.points.size() <= 4) return;
   auto& p = m.points;
+  std::vector<double> gaps;
+  for (const ManifoldPoint& q : p) gaps.push_back(q.gap);
+  std::nth_element(gaps.begin(), gaps.begin() + 3, gaps.end());
+  m.dropBeyond(gaps[3] + std::max(kSameHeight, kSameHeightShare * margin));
+  if (p.size() <= 4) return;
   const auto swapBest = [&](std::size_t slot, const auto& score) {
     std::size_t best = slot;
     for (std::size_t i = slot + 1; i < p.size(); ++i)
@@ -88,11 +99,11 @@ void againstHalfSpace(const Collider& plane, const ConvexCore& core, double marg
     for (const double side : {-1.0, 1.0})
       for (const Vec3& direction : {first, second, Vec3(-first), Vec3(-second)})
         consider(core.center + side * core.discAxis + core.discRadius * direction, name++);
-    if (out.points.size() > 4) reduceToFour(out);
+    reduceToFour(out, margin);
     return;
   }
   for (std::uint32_t v = 0; v < core.vertices.size(); ++v) consider(core.vertices[v], v);
-  if (out.points.size() > 4) reduceToFour(out);
+  reduceToFour(out, margin);
 }
 
 void addPoint(const Vec3& onA, const Vec3& onB, const Vec3& normal, double radii, double margin, std::uint32_t id,
@@ -202,7 +213,7 @@ void faceManifold(const ConvexCore& reference, const CoreFace& face, const Conve
     else
       addPoint(p, onReference, out.normal, radii, margin, name, incident.radius, out);
   }
-  reduceToFour(out);
+  reduceToFour(out, margin);
 }
 
 void edgeManifold(const ConvexCore& a, const ConvexCore& b, const Axis& axis, double margin, Manifold& out) {
@@ -352,6 +363,40 @@ bool standsOnRoundEnd(const Collider& c, const Manifold& m) {
   return middle.norm() < kOffCentre * radius;
 }
 
+// The mean distance from the points' middle, over the face between them (over the line, of such as lie on one), as a
+// share of the points' own: an even pressure on it acts against twisting so far out.
+double shareOfEvenPressure(const Manifold& m) {
+  constexpr double kLine = 0.5, kThin = 1e-9;
+  const auto count = static_cast<double>(m.points.size());
+  Vec3 middle = Vec3::Zero();
+  for (const ManifoldPoint& p : m.points) middle += p.position / count;
+  const Vec3 u = anyPerpendicular(m.normal), v = m.normal.cross(u);
+  using Corner = std::pair<double, Eigen::Vector2d>;  // by its direction
+  std::vector<Corner> corners;
+  double own = 0;
+  for (const ManifoldPoint& p : m.points) {
+    const Eigen::Vector2d at(u.dot(p.position - middle), v.dot(p.position - middle));
+    corners.emplace_back(std::atan2(at.y(), at.x()), at);
+    own += at.norm() / count;
+  }
+  std::sort(corners.begin(), corners.end(), [](const Corner& x, const Corner& y) { return x.first < y.first; });
+  double area = 0, moment = 0;  // of the distance, triangle by triangle about the middle
+  for (std::size_t i = 0; i < corners.size(); ++i) {
+    const Eigen::Vector2d from = corners[i].second, to = corners[(i + 1) % corners.size()].second, edge = to - from;
+    const double length = edge.norm();
+    if (length == 0) continue;
+    const double high = (from.x() * to.y() - from.y() * to.x()) / length;  // over the edge
+    if (high <= kThin * own) continue;
+    // The integral of the distance over the triangle under the edge from s = -infinity; s along it from its foot.
+    const auto upTo = [&](double s) {
+      return high / 6 * (s * std::hypot(s, high) + high * high * std::asinh(s / high));
+    };
+    area += high * length / 2;
+    moment += upTo(to.dot(edge) / length) - upTo(from.dot(edge) / length);
+  }
+  return area > kThin * own * own ? moment / (area * own) : kLine;
+}
+
 }  // namespace
 
 void buildCollider(const Shape& shape, const Pose& pose, Collider& collider) {
@@ -370,7 +415,10 @@ void collide(const Collider& a, const Collider& b, double margin, Manifold& out)
   out.touchTime = 0;
   out.clearance = margin;
   findManifold(a, b, margin, out);
-  out.twistShare = standsOnRoundEnd(a, out) || standsOnRoundEnd(b, out) ? 2.0 / 3 : 1;
+  if (out.points.size() < 2)
+    out.twistShare = 1;
+  else
+    out.twistShare = standsOnRoundEnd(a, out) || standsOnRoundEnd(b, out) ? 2.0 / 3 : shareOfEvenPressure(out);
 }
 
 void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double margin, Manifold& out) {

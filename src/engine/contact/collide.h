@@ -29,8 +29,8 @@ struct Manifold {
   Owner normalOn = Owner::neither;
   double clearance = 0;  // m, the least distance between the shapes, where there are no points
   double touchTime = 0;  // s, from now: when the two are where points and normal have them
-  // The share of the points' distance from their middle at which friction acts against twisting about the normal. An
-  // even pressure on a round end gives 2/3 of its rim's.
+  // The share of the points' distance from their middle at which friction acts against twisting about the normal, as an
+  // even pressure on the face or line between them does: 2/3 of a round end's rim, 1/2 of a line's ends.
   double twistShare = 1;
 
   double leastGap() const {
@@ -47,13 +47,14 @@ struct Manifold {
 // A shape made ready: the plane of a half space, or a convex core. Meshes are met triangle by triangle instead.
 struct Collider {
   double extent = 0;   // m, the furthest that it reaches from its body's centre of mass
-  double way = 0;      // m, that no point of it has gone farther than, from one frame's start to the next
+  double struck = 0;   // m/s, that something faster may give it within the frame; 0: nothing is
+  double way = 0;      // m, that no point of it has gone farther than, in all, up to where it was last seen
   int number = 0;      // among the shapes of its island that move
   bool ready = false;  // is where its body is, in the present search
   bool halfSpace = false;
   Vec3 planePoint = Vec3::Zero();
   Vec3 planeNormal = Vec3::UnitY();
-  Pose atStart;  // its body's, as the frame began
+  Pose seen;  // its body's, then
   ConvexCore core;
 
   void visitState(StateArchive& state);

@@ -5,13 +5,26 @@
 
 namespace calm::lanes {
 
-bool areWide() {
+namespace {
+
+int bitsAtMost(int most) {
 #ifdef __x86_64__
-  static const bool wide = __builtin_cpu_supports("avx2") && !std::getenv("CALM_TETHER_NARROW");
-  return wide;
+  const bool widest =
+      __builtin_cpu_supports("avx512f") && __builtin_cpu_supports("avx512dq") && __builtin_cpu_supports("avx512vl");
+  if (most >= 512 && widest) return 512;
+  if (most >= 256 && __builtin_cpu_supports("avx2")) return 256;
 #else
-  return false;
+  static_cast<void>(most);
 #endif
+  return 128;
+}
+
+}  // namespace
+
+int registerBits() {
+  static const char* asked = std::getenv("CALM_TETHER_REGISTER_BITS");
+  static const int bits = bitsAtMost(asked ? std::atoi(asked) : 512);
+  return bits;
 }
 
 }  // namespace calm::lanes

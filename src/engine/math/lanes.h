@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Doubles side by side: two, as every 64-bit processor computes them in one go, or four, which wider ones do. Sums are
-// taken in the same order on all, so that results do not depend on the machine.
+// Doubles side by side: two, as every 64-bit processor computes them in one go, or four or eight, which wider ones do.
+// Sums are taken in the same order on all, so that results do not depend on the machine.
 #pragma once
 
 #include <array>
@@ -12,8 +12,10 @@
 // For a function that is compiled for wide registers, too.
 #ifdef __x86_64__
 #define CALM_WIDE [[gnu::target("avx2")]]
+#define CALM_WIDEST [[gnu::target("avx512f,avx512dq,avx512vl")]]
 #else
 #define CALM_WIDE
+#define CALM_WIDEST
 #endif
 // For what is inlined into both: wide vectors must not be passed between functions that are compiled for different
 // processors.
@@ -124,6 +126,58 @@ CALM_INLINE OctMask operator<(const Oct& a, const Oct& b) {
   return {a.low < b.low, a.high < b.high};
 }
 
+// Eight in one register, where there are such.
+using OctRegister = double __attribute__((vector_size(64)));
+struct alignas(sizeof(OctRegister)) WholeOct {
+  static constexpr int kLanes = 8;
+
+  OctRegister all;
+
+  double& operator[](int lane) { return reinterpret_cast<double*>(this)[lane]; }
+  double operator[](int lane) const { return reinterpret_cast<const double*>(this)[lane]; }
+};
+struct alignas(sizeof(OctRegister)) WholeOctMask {
+  decltype(OctRegister{} < OctRegister{}) all;
+};
+
+CALM_INLINE WholeOct operator+(const WholeOct& a, const WholeOct& b) {
+  return {a.all + b.all};
+}
+CALM_INLINE WholeOct operator-(const WholeOct& a, const WholeOct& b) {
+  return {a.all - b.all};
+}
+CALM_INLINE WholeOct operator*(const WholeOct& a, const WholeOct& b) {
+  return {a.all * b.all};
+}
+CALM_INLINE WholeOct operator*(double a, const WholeOct& b) {
+  return {a * b.all};
+}
+CALM_INLINE WholeOct operator/(const WholeOct& a, const WholeOct& b) {
+  return {a.all / b.all};
+}
+CALM_INLINE WholeOct operator-(const WholeOct& a) {
+  return {-a.all};
+}
+CALM_INLINE void operator+=(WholeOct& a, const WholeOct& b) {
+  a.all += b.all;
+}
+CALM_INLINE void operator-=(WholeOct& a, const WholeOct& b) {
+  a.all -= b.all;
+}
+CALM_INLINE void operator*=(WholeOct& a, const WholeOct& b) {
+  a.all *= b.all;
+}
+CALM_INLINE WholeOctMask operator<(const WholeOct& a, const WholeOct& b) {
+  return {a.all < b.all};
+}
+CALM_INLINE void join(WholeOct& whole, const Oct& halves) {
+  whole.all = __builtin_shufflevector(halves.low, halves.high, 0, 1, 2, 3, 4, 5, 6, 7);
+}
+CALM_INLINE void halve(Oct& halves, const WholeOct& whole) {
+  halves.low = __builtin_shufflevector(whole.all, whole.all, 0, 1, 2, 3);
+  halves.high = __builtin_shufflevector(whole.all, whole.all, 4, 5, 6, 7);
+}
+
 // What is written once for a single number and for lanes of them.
 namespace lanes {
 
@@ -134,6 +188,9 @@ CALM_INLINE void fill(Oct& all, double x) {
   all.low = Quad{} + x;
   all.high = all.low;
 }
+CALM_INLINE void fill(WholeOct& all, double x) {
+  all.all = OctRegister{} + x;
+}
 CALM_INLINE bool any(bool x) {
   return x;
 }
@@ -141,11 +198,19 @@ CALM_INLINE bool any(const OctMask& m) {
   const auto both = m.low | m.high;
   return (both[0] | both[1] | both[2] | both[3]) != 0;
 }
+CALM_INLINE bool any(const WholeOctMask& m) {
+  const auto low = __builtin_shufflevector(m.all, m.all, 0, 1, 2, 3);
+  const auto high = __builtin_shufflevector(m.all, m.all, 4, 5, 6, 7);
+  return any(OctMask{low, high});
+}
 CALM_INLINE bool both(bool x, bool y) {
   return x && y;
 }
 CALM_INLINE OctMask both(const OctMask& x, const OctMask& y) {
   return {x.low & y.low, x.high & y.high};
+}
+CALM_INLINE WholeOctMask both(const WholeOctMask& x, const WholeOctMask& y) {
+  return {x.all & y.all};
 }
 CALM_INLINE double pick(bool which, double x, double y) {
   return which ? x : y;
@@ -153,12 +218,16 @@ CALM_INLINE double pick(bool which, double x, double y) {
 CALM_INLINE Oct pick(const OctMask& which, const Oct& x, const Oct& y) {
   return {which.low ? x.low : y.low, which.high ? x.high : y.high};
 }
+CALM_INLINE WholeOct pick(const WholeOctMask& which, const WholeOct& x, const WholeOct& y) {
+  return {which.all ? x.all : y.all};
+}
 CALM_INLINE double root(double x) {
   return std::sqrt(x);
 }
-CALM_INLINE Oct root(const Oct& x) {
-  Oct y;
-  for (int i = 0; i < Oct::kLanes; ++i) y[i] = std::sqrt(x[i]);
+template <class T>
+CALM_INLINE T root(const T& x) {
+  T y;
+  for (int i = 0; i < T::kLanes; ++i) y[i] = std::sqrt(x[i]);
   return y;
 }
 template <class T>
@@ -173,9 +242,12 @@ template <class T>
 CALM_INLINE T smaller(const T& x, const T& y) {
   return pick(y < x, y, x);
 }
-// Whether lanes are computed by the wide registers of AVX2. The environment may ask for the narrow ones, to see that
-// both give the same.
-bool areWide();
+// How wide the registers are that compute lanes: 512 bits (AVX-512), 256 (AVX2) or 128. The environment may set a
+// most, to see that all give the same.
+int registerBits();
+inline bool areWide() {
+  return registerBits() >= 256;
+}
 
 }  // namespace lanes
 

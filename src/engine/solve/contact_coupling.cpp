@@ -29,11 +29,12 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   std::vector<std::array<Use, 2>> uses;
   std::vector<Mat3> directions;
   for (int p = 0; p < size(); ++p) {
-    const ContactPoint& point = points_[p];
-    const ContactPatch& patch = patches_[point.patch];
+    const ContactPoint& point = touches_.points[p];
+    const ContactPatch& patch = touches_.patches[point.patch];
     directions.push_back(patch.directions);
-    uses.push_back({use(patch.a, -1, point.armA, point.lever, directions[p]),
-                    use(patch.b, 1, point.armB, point.lever, directions[p])});
+    const Vec3 lever = patch.leverOf(point);
+    uses.push_back(
+        {use(patch.a, -1, point.armA, lever, directions[p]), use(patch.b, 1, point.armB, lever, directions[p])});
   }
   for (int p = 0; p < size(); ++p)
     for (const Use& at : uses[p]) {
@@ -65,19 +66,19 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   coupling_.triangularView<Eigen::StrictlyLower>() = coupling_.transpose();
   coupled_.resize(size());
   for (int p = 0; p < size(); ++p) {
-    const ContactPoint& point = points_[p];
+    const ContactPoint& point = touches_.points[p];
     Mat3 mobility = coupling_.block<3, 3>(3 * p, 3 * p);
     // What the joints hold altogether has no mobility left but round-off; keep a grain of its own.
     mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * alone.segment<3>(3 * p));
     ContactLaw<double>& law = coupled_[p].law;
     setMobility(law, mobility);
-    coupled_[p].friction = patches_[point.patch].pair->friction;
+    coupled_[p].friction = touches_.patches[point.patch].friction;
     law.target = point.target;
     // Overlap is pushed out with what would part the two bodies alone: where joints jam them, the full speed would
     // fling others.
-    if (point.pushedOut > 0) law.target = point.pushedOut * std::min(1.0, mobility(0, 0) / alone[3 * p]);
+    if (point.target > 0) law.target *= std::min(1.0, mobility(0, 0) / alone[3 * p]);
     // Velocities are closed without the compliance's own yield.
-    if (closing_) law.target += law.softness * point.given;
+    if (closing_) law.target += law.softness * given_[p];
   }
 }
 
@@ -86,7 +87,7 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
   for (int i = 0; i < size(); ++i) {
     ContactPush<double>& push = coupled_[i].push;
     push = {};
-    for (int k = 0; k < 3; ++k) push.impulse[k] = points_[i].impulse[k];
+    for (int k = 0; k < 3; ++k) push.impulse[k] = touches_.points[i].impulse[k];
     speeds_.segment<3>(3 * i) = slipAt(i, bodies);
   }
   headingSpeeds_.setZero(3 * size());

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "engine/contact/collide.h"
+#include "engine/math/prefetch.h"
 #include "engine/solve/body.h"
 
 namespace calm {
@@ -55,6 +56,14 @@ struct ContactPair {
   Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
 
   void visitState(StateArchive& state);
+  // Ahead of a look at it: first itself, then what it points to.
+  void prefetchSelf() const { prefetch(this, sizeof *this); }
+  void prefetchPoints() const {
+    prefetch(manifold.points.data(), manifold.points.size() * sizeof(ManifoldPoint));
+    prefetch(kept.points.data(), kept.points.size() * sizeof(Kept::Point));
+    prefetchLast();
+  }
+  void prefetchLast() const { prefetch(last.data(), last.size() * sizeof(ContactImpulse)); }
   // Names each point of the new manifold after the last one's point where it lies, if there was one: features flicker
   // when corners and edges coincide, places do not.
   void keepNames(const Body& a);

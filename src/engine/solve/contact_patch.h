@@ -11,14 +11,11 @@ namespace calm {
 struct ContactPoint {
   int patch;
   std::uint32_t id;
-  Vec3 position;     // world
-  Vec3 armA, armB;   // from the centres of mass, as in the middle of the step
-  Vec3 lever;        // of each direction for twisting about the normal, beyond what the arms give
-  Vec3 impulse;      // along each direction
-  double given;      // impulse along the normal that the solution began with
-  double gap;        // m
-  double target;     // m/s, least end velocity along the normal
-  double pushedOut;  // m/s, at which overlap is to be left; 0 if there is none
+  Vec3 position;    // world
+  Vec3 armA, armB;  // from the centres of mass, as in the middle of the step
+  Vec3 impulse;     // along each direction
+  double gap;       // m
+  double target;    // m/s, least end velocity along the normal; where the two overlap, that of pushing them out
 };
 
 struct ContactPatch {
@@ -27,17 +24,44 @@ struct ContactPatch {
   int placeA, placeB;  // of them among those that are touched
   int first, end;      // points
   Mat3 directions;     // normal (from a to b) and tangents, columns
-  bool twists;         // its points have levers
+  Vec3 middle;         // of its points
+  double friction;     // coefficient
+  double twist;        // share of their distances from it that friction has against twisting, beyond the arms'
   bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
 
+  int size() const { return end - first; }
   Vec3 normal() const { return directions.col(0); }
+  // m, of each direction at a point for twisting about the normal, beyond what the arms give.
+  Vec3 leverOf(const ContactPoint& p) const {
+    if (twist == 0) return Vec3::Zero();
+    const Vec3 from = twist * (p.position - middle);
+    return {0, -from.dot(directions.col(2)), from.dot(directions.col(1))};
+  }
 };
 
-// Patches whose moving bodies touch no others', one after another, as are their bodies among those that are touched.
+// Patches whose moving bodies touch no others', one after another in the order of sets, as are their bodies among those
+// that are touched.
 struct ContactSet {
   int firstPatch, endPatch, firstPlace, endPlace;
 
   int size() const { return endPatch - firstPatch; }
+};
+
+// All that touches in an island.
+struct Touches {
+  std::vector<ContactPatch> patches;
+  std::vector<ContactPoint> points;
+  std::vector<int> order;  // of patches, those of one set after those of another
+  std::vector<ContactSet> sets;
+  std::vector<int> bodies;  // in the order of the patches' places
+
+  int size() const { return static_cast<int>(points.size()); }
+  void clear() {
+    patches.clear();
+    points.clear();
+  }
+  // Finds sets, order and places of the patches.
+  void arrange(const std::vector<Body>& all);
 };
 
 }  // namespace calm

@@ -7,9 +7,12 @@
 #pragma once
 
 #include <functional>
+#include <map>
+#include <memory>
 #include <vector>
 
 #include "engine/solve/contact_lanes.h"
+#include "engine/solve/contact_law.h"
 
 namespace calm {
 
@@ -17,22 +20,27 @@ class Assembly;
 
 class ContactSolver {
  public:
-  // Of all pairs, notes those that pushed in the last substep. Once, before the first build().
+  // Of all pairs, notes those that pushed in the last substep. Once, before the first begin().
   void takeOver(const std::vector<ContactPair*>& pairs);
-  // Takes the manifolds of the pairs that touch at the present poses. With `closing`, only contacts that pushed in the
-  // last substep take part, and none bounces.
-  void build(const std::vector<ContactPair*>& touching, const std::vector<Body>& bodies, const Vec3& gravity, double h,
-             bool closing);
-  bool empty() const { return points_.empty(); }
-  int size() const { return static_cast<int>(points_.size()); }
+  // Forgets the contacts of the last substep. Of the substep h, `left` is still to come at the poses of those that
+  // follow. With `closing`, only those that pushed in the last one are taken now, and none bounces.
+  void begin(const Vec3& gravity, double h, double left, bool closing);
+  // Takes the manifold of a pair that touches at the present poses.
+  void add(ContactPair& pair, const std::vector<Body>& bodies);
+  // After the last of them.
+  void arrange(const std::vector<Body>& bodies) { touches_.arrange(bodies); }
+  bool empty() const { return touches_.points.empty(); }
+  int size() const { return touches_.size(); }
   // Whether bodies with restitution would meet within the substep h.
   bool wouldBounce(const std::vector<Body>& bodies, double h) const;
-  // Lets them bounce; velocities must belong to the poses. Impacts are taken in stages (Newton's law on the approach
-  // speed of each stage), so that they run through a row of balls; `solveJoints` closes the joints between sweeps.
-  // Bodies without joints meet at the instant at which they touch, under their steady acceleration: their velocities
-  // and poses are set so that the substep takes them there and back. Returns whether anything bounced. To be called
-  // between build() and warmStart().
-  bool bounce(std::vector<Body>& bodies, double h, const Vec3& gravity, const std::function<void()>& solveJoints);
+  // Lets them bounce within `span`, s from the instant of their poses, to which the velocities must belong. Impacts are
+  // taken in stages (Newton's law on the approach speed of each stage), so that they run through a row of balls, each
+  // body's first touch first; `solveJoints` closes the joints between sweeps. Bodies without joints meet at the instant
+  // at which they touch, under their steady acceleration: their velocities and poses are set so that the span takes
+  // them there and back. Returns when the first touch is, -1 if there is none; with `firstOnly`, only what touches then
+  // bounces. To be called between arrange() and warmStart().
+  double bounce(std::vector<Body>& bodies, double span, bool firstOnly, const Vec3& gravity,
+                const std::function<void()>& solveJoints);
   // Applies the last forces over `time`.
   void warmStart(std::vector<Body>& bodies, double time);
 
@@ -62,15 +70,19 @@ class ContactSolver {
   // contacts one answer.
   static constexpr double kSoftness = 0.003;
 
+  // When a body touches, s from now, and how it moves then.
+  struct Touch {
+    double after;
+    Vec3 velocity, spin;
+  };
+  void moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span);
+
   // A point by itself, for what is not solved in lanes.
   struct Contact {
     ContactLaw<double> law;
     ContactPush<double> push;
     double friction;
   };
-  // Puts the pairs into patches_, those of one set of bodies after those of another.
-  void gatherPatches(const std::vector<ContactPair*>& touching, const std::vector<Body>& bodies);
-  void addPoints(ContactPatch& patch, const std::vector<Body>& bodies, double h);
   // The slip at a point, along each direction.
   Vec3 slipAt(int point, const std::vector<Body>& bodies) const;
   // Pushes a patch's bodies by what impulseOf() says of each of its points.
@@ -81,26 +93,27 @@ class ContactSolver {
   void pushAt(int point, const Vec3& impulse, std::vector<Body>& bodies) const;
   // Angular impulses (columns) of unit impulses along the directions.
   static Mat3 turningBy(const Vec3& arm, const Vec3& lever, const Mat3& directions);
-  static void setMobility(ContactLaw<double>& law, const Mat3& mobility);
+  void setMobility(ContactLaw<double>& law, const Mat3& mobility) const;
   // That of a point without joints.
   void setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
   // m/s, at which the two bodies part at a point, along its normal.
   double partingSpeed(int point, const std::vector<Body>& bodies) const;
-  void account(const ContactPoint& point, const Vec3& impulse);
+  // Adds an impulse at a point, and its moment about the origin (world), to the sums.
+  static void addTo(const ContactPatch& patch, const ContactPoint& point, const Vec3& impulse, Vec3& sum, Vec3& moment);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
 
   std::vector<ContactPair*> pushing_;  // in the last substep
-  std::vector<ContactPatch> patches_;
-  std::vector<ContactPoint> points_;
-  std::vector<ContactSet> sets_;
-  std::vector<int> touched_;  // bodies
-  ContactLanes lanes_;
+  Touches touches_;
+  std::unique_ptr<ContactLanes> lanes_ = ContactLanes::make();
   std::vector<Contact> coupled_;  // one a point
   Eigen::MatrixXd coupling_;      // velocities of all points' directions per unit impulse of each
   // Of all points' directions, while coupled sweeps run: what the last one changed, and the direction of the conjugate
   // gradients.
   Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
   double storedTime_ = 1;
+  std::vector<double> given_;   // impulse along each point's normal that a closing solution began with
+  double step_ = 1, left_ = 1;  // s
+  double softness_ = kSoftness;
   bool closing_ = false;
   double slowest_ = 0;  // m/s; impacts slower than that do not bounce
 };

@@ -34,10 +34,6 @@ constexpr double kContractionWithAxes = 0.95;
 // of what the first one changed.
 constexpr double kContactTolerance = 1e-5;
 constexpr double kContactReduction = 1e-5;
-// Piles would take every round for their last digits, which the next substep goes on with anyhow: what is left is a
-// twentieth of the speed that gravity adds in a substep.
-constexpr int kManyContacts = 1500;
-constexpr double kContactToleranceOfMany = 1e-3;
 constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
 // With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
@@ -223,10 +219,52 @@ void Island::bounce(const Scene& scene, double h) {
     factor(scene, h, kStiffnessShare, Kick::opening);
   }
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
-  const bool bounced = contacts_.bounce(scene.bodies, h, scene.settings.gravity, [&] {
+  const auto closeJoints = [&] {
     for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
-  });
+  };
+  const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
+  const bool bounced = std::any_of(shapes_.begin(), shapes_.end(), isStruck)
+                           ? bounceInTurn(scene, h, closeJoints)
+                           : contacts_.bounce(scene.bodies, h, false, scene.settings.gravity, closeJoints) >= 0;
   if (bounced) read(scene, false);
+}
+
+// One touch after another: what was struck may strike others yet in the same substep.
+bool Island::bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints) {
+  constexpr int kTouches = 50;
+  const std::vector<Body>& all = scene.bodies;
+  std::vector<Start> before;
+  for (const BodyId id : bodies)
+    before.push_back({all[id].position, all[id].velocity, all[id].spin, all[id].orientation});
+  const auto moveOn = [](Body& b, double time) {
+    b.position += time * b.velocity;
+    b.orientation = (rotationFromVector(time * b.spin) * b.orientation).normalized();
+    b.axes = b.orientation.toRotationMatrix();
+  };
+  double clock = 0;  // s, that all have been moved on by
+  bool bounced = false;
+  for (int i = 0; i < kTouches; ++i) {
+    const bool last = i == kTouches - 1;
+    const double first = contacts_.bounce(scene.bodies, h - clock, !last, scene.settings.gravity, closeJoints);
+    if (first < 0) break;
+    bounced = true;
+    if (last) break;
+    for (const BodyId id : bodies) moveOn(scene.bodies[id], first);
+    clock += first;
+    findContacts(scene, h, h - clock, false);
+  }
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    Body& b = scene.bodies[bodies[i]];
+    const Start& start = before[i];
+    if (!b.jointed && (b.velocity != start.velocity || b.spin != start.spin)) {
+      moveOn(b, -clock);
+      continue;
+    }
+    b.position = start.position;
+    b.orientation = start.orientation;
+    b.axes = b.orientation.toRotationMatrix();
+  }
+  return bounced;
 }
 
 void Island::drift(const Scene& scene, double h) {
@@ -269,11 +307,10 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
       if (!changed) break;
     }
   } else if (!contacts_.empty()) {
-    const double enough = contacts_.size() > kManyContacts ? kContactToleranceOfMany : kContactTolerance;
     if (assemblies.empty())
-      change = contacts_.relaxApart(scene.bodies, {kContactRounds, enough, kContactReduction});
+      change = contacts_.relaxApart(scene.bodies, {kContactRounds, kContactTolerance, kContactReduction});
     else
-      change = contacts_.relaxInTurn(scene.bodies, {kContactRoundsWithJoints, enough, kContactReduction},
+      change = contacts_.relaxInTurn(scene.bodies, {kContactRoundsWithJoints, kContactTolerance, kContactReduction},
                                      [&] { solveJoints(scene, h, time); });
   }
   residual_.contactSpeed = std::max(residual_.contactSpeed, change);
@@ -296,7 +333,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   steer(scene, h);
   factor(scene, h, kStiffnessShare, onStep_ ? Kick::opening : Kick::full);
-  findContacts(scene, h, false);
+  findContacts(scene, h, h, false);
   if (!onStep_ && wouldBounce(scene, h)) {
     // Impacts belong to velocities of the instant.
     evaluate(scene);
@@ -305,7 +342,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
     clock_ += h;
     steer(scene, h);
     factor(scene, h, kStiffnessShare, Kick::opening);
-    findContacts(scene, h, false);
+    findContacts(scene, h, h, false);
   }
   const double share = onStep_ ? 0.5 : 1;
   bounce(scene, h);
@@ -355,7 +392,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
 void Island::close(const Scene& scene, double h) {
   steerAtClock(scene);
   factor(scene, h, kStiffnessShare, Kick::closing);
-  findContacts(scene, h, true);
+  findContacts(scene, h, h, true);
   for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
   kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);

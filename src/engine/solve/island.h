@@ -9,6 +9,7 @@
 
 #include <chrono>
 #include <deque>
+#include <functional>
 #include <utility>
 #include <vector>
 
@@ -172,9 +173,12 @@ class Island {
   void factor(const Scene& scene, double h, double stiffnessShare, Kick kick);
   // Once a frame: what of this island may touch something.
   void gatherShapes(const Scene& scene);
-  void findContacts(const Scene& scene, double h, bool closing);
+  // Of the substep h, `left` is still to come.
+  void findContacts(const Scene& scene, double h, double left, bool closing);
   bool wouldBounce(const Scene& scene, double h) const;
   void bounce(const Scene& scene, double h);
+  // Returns whether anything did.
+  bool bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints);
   // Also marks where each body is before it, to return to.
   void kick(const Scene& scene, double h, Kick kick);
   // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
@@ -211,15 +215,14 @@ class Island {
     int a, b;
     double before, room;
   };
-  // How far no point of a shape has come since the frame began, and how far it may come in a substep, m.
+  // A shape's way at the frame's start, how far no point of it has gone since, and how far it may go in a substep, m.
   struct Way {
-    double past = 0, ahead = 0;
+    double start = 0, past = 0, ahead = 0;
   };
 
   ContactSolver contacts_;
   std::vector<Look> looks_;                              // at each pair
   std::vector<Way> ways_;                                // of the shapes that move, and of one that does not
-  std::vector<ContactPair*> touching_;                   // that have points
   std::vector<int> shapes_;                              // that move and may touch something
   std::vector<Start> start_;                             // of each body
   std::vector<std::array<double, kMaxAxes>> startWork_;  // of each node's joint

@@ -25,16 +25,17 @@ bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Coll
   const Vec3 relative = b.velocity - a.velocity;
   // What is near compared to how far it moves may be pushed in by others; only true passers-by are let go.
   const double travel = relative.norm() * h;
-  if (gap < 0.05 * travel + 1e-4 || a.spin.norm() * h > 0.1 || b.spin.norm() * h > 0.1) return false;
+  if (travel < gap && (ca.struck > 0 || cb.struck > 0)) return false;
+  if (gap < 0.01 * travel + 1e-4 || a.spin.norm() * h > 0.1 || b.spin.norm() * h > 0.1) return false;
   const double turning = a.spin.norm() * ca.extent + b.spin.norm() * cb.extent;
   const double fastest = relative.norm() + turning;
   ConvexCore moved = cb.core;
   double time = 0;
-  for (int i = 0; i < 30; ++i) {
+  for (int i = 0; i < 60; ++i) {
     const ClosestPoints closest = closestPoints(ca.core, moved);
     // Turning is not followed but counted as nearness.
     const double distance = closest.distance - ca.core.radius - cb.core.radius - turning * h;
-    if (distance < 0.01 * gap) return false;
+    if (distance < 1e-3 * gap) return false;
     const double dt = distance / fastest;
     time += dt;
     if (time >= h) return true;
@@ -51,9 +52,10 @@ double extentOf(const Collider& c, const Body& body) {
   return furthest + c.core.radius;
 }
 
-// How far no point of it has come since the frame began.
-double movedSince(const Collider& c, const Body& body) {
-  return (body.position - c.atStart.position).norm() + chordBetween(body.orientation, c.atStart.rotation) * c.extent;
+// Adds how far no point of it can have gone since it was last seen: sums of steps, for it may have turned back.
+void goOn(Collider& c, const Body& body) {
+  c.way += (body.position - c.seen.position).norm() + chordBetween(body.orientation, c.seen.rotation) * c.extent;
+  c.seen = body.pose();
 }
 
 Pose poseAfter(const Body& body, double time) {
@@ -117,12 +119,12 @@ void Island::gatherShapes(const Scene& scene) {
     const Body& body = scene.bodies[scene.shapes[s].body];
     buildCollider(scene.shapes[s].shape, body.pose() * scene.shapes[s].pose, c);
     c.extent = extentOf(c, body);
-    c.way += movedSince(c, body);
-    c.atStart = body.pose();
+    goOn(c, body);
   });
   // What is fixed has the last place; on meshes there is no need for one, since their triangles are always looked at.
   const int still = static_cast<int>(shapes_.size());
   ways_.assign(shapes_.size() + 1, {});
+  for (std::size_t i = 0; i < shapes_.size(); ++i) ways_[i].start = scene.colliders[shapes_[i]].way;
   looks_.clear();
   for (ContactPair* pair : pairs) {
     const bool onMesh = pair->triangle >= 0;
@@ -135,14 +137,15 @@ void Island::gatherShapes(const Scene& scene) {
   contacts_.takeOver(pairs);
 }
 
-void Island::findContacts(const Scene& scene, double h, bool closing) {
+void Island::findContacts(const Scene& scene, double h, double left, bool closing) {
   const Stopwatch watch(residual_.time.finding);
   for (std::size_t i = 0; i < shapes_.size(); ++i) {
     Collider& c = scene.colliders[shapes_[i]];
     const Body& body = scene.bodies[scene.shapes[shapes_[i]].body];
     c.ready = false;
-    ways_[i].past = movedSince(c, body);
-    ways_[i].ahead = 2 * h * (body.velocity.norm() + body.spin.norm() * c.extent);
+    goOn(c, body);
+    ways_[i].past = c.way - ways_[i].start;
+    ways_[i].ahead = h * std::max(2 * (body.velocity.norm() + body.spin.norm() * c.extent), c.struck);
   }
   const auto ready = [&](int s) -> const Collider& {
     Collider& c = scene.colliders[s];
@@ -153,8 +156,11 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     return c;
   };
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
-  touching_.clear();
-  for (Look& look : looks_) {
+  contacts_.begin(scene.settings.gravity, h, left, closing);
+  for (std::size_t i = 0; i < looks_.size(); ++i) {
+    if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
+    if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
+    Look& look = looks_[i];
     const Way &wayA = ways_[look.a], &wayB = ways_[look.b];
     const double margin = wayA.ahead + wayB.ahead + leastMargin, past = wayA.past + wayB.past;
     // Most of what is near is nowhere near touching, and need not be looked at.
@@ -173,7 +179,7 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
                           {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, reach,
                           pair->manifold);
       pair->keepNames(a);
-      if (!pair->manifold.points.empty()) touching_.push_back(pair);
+      if (!pair->manifold.points.empty()) contacts_.add(*pair, scene.bodies);
       continue;
     }
     if (pair->follow(a, b, margin)) {
@@ -198,15 +204,15 @@ void Island::findContacts(const Scene& scene, double h, bool closing) {
     const bool waits = !closing && pair->manifold.leastGap() >= kNearTouch;
     // Joints bend the way to a touch: there it is only trusted for impacts that bounce, which act before the joints do.
     const bool jointed = a.jointed || b.jointed;
-    if (waits && !jointed && fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), h)) {
+    if (waits && !jointed && fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), left)) {
       pair->manifold.points.clear();
       continue;
     }
     if (waits && (!jointed || pair->restitution > 0))
-      lookAtTouch(*pair, a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin, h);
-    touching_.push_back(pair);
+      lookAtTouch(*pair, a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin, left);
+    contacts_.add(*pair, scene.bodies);
   }
-  contacts_.build(touching_, scene.bodies, scene.settings.gravity, h, closing);
+  contacts_.arrange(scene.bodies);
   touched_ |= !contacts_.empty();
 }
 

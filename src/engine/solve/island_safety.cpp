@@ -136,7 +136,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
     clock_ += step;
     steer(scene, step);
     factor(scene, step, safe_ ? 0 : kStiffnessShareInFallback, Kick::full);
-    findContacts(scene, step, false);
+    findContacts(scene, step, step, false);
     if (!safe_ && wouldBounce(scene, step)) {
       bounce(scene, step);
       evaluate(scene);
