@@ -4,24 +4,11 @@
 #include <tbb/parallel_for.h>
 
 #include <algorithm>
-#include <cmath>
 #include <utility>
 
 #include "engine/math/groups.h"
-#include "engine/shape/mesh.h"
 
 namespace calm {
-
-namespace {
-
-// Whether a box touches what is below a fixed plane. What moves may come to it.
-bool reachesPlane(const Aabb& box, const Collider& plane, const Body& body) {
-  if (body.moves()) return true;
-  const Vec3 middle = (box.low + box.high) / 2, half = (box.high - box.low) / 2;
-  return (middle - plane.planePoint).dot(plane.planeNormal) <= plane.planeNormal.cwiseAbs().dot(half);
-}
-
-}  // namespace
 
 void World::buildAssemblies() {
   Groups groups(bodies_.size());
@@ -59,105 +46,6 @@ void World::buildAssemblies() {
     }
   }
   jointsChanged_ = false;
-}
-
-void World::refreshPairs() {
-  const double t = settings_.frame;
-  std::vector<Aabb> boxes;
-  std::vector<char> moving;
-  std::vector<double> speeds, reaches;  // of any point, m/s; by which the boxes are grown, m
-  double fastest = 0;
-  for (std::size_t i = 0; i < shapes_.size(); ++i) {
-    const BodyShape& s = shapes_[i];
-    const Body& b = bodies_[s.body];
-    colliders_[i].struck = 0;
-    Aabb box = boundsOf(s.shape, b.pose() * s.pose);
-    double speed = 0, reach = 0;
-    if (b.moves()) {
-      // As far as the shape can get within the frame, with as much again for what pushes it.
-      const double size = (box.high - box.low).norm();
-      const double fall =
-          (settings_.gravity.norm() * std::abs(b.gravityScale) + b.force.norm() * b.inverseMass) * t * t;
-      speed = b.velocity.norm() + b.spin.norm() * size;
-      reach = 2 * speed * t + fall + 0.01 * size;
-      box = box.grown(Vec3::Constant(reach));
-    }
-    fastest = std::max(fastest, speed);
-    speeds.push_back(speed);
-    reaches.push_back(reach);
-    boxes.push_back(box);
-    moving.push_back(b.dynamic());
-  }
-  for (std::size_t i = leaves_.size(); i < shapes_.size(); ++i)
-    leaves_.push_back(boxes[i].high.x() < 1e200 ? tree_.insert(boxes[i], static_cast<int>(i)) : -1);
-  std::vector<int> unbounded;
-  for (int i = 0; i < static_cast<int>(shapes_.size()); ++i) {
-    if (leaves_[i] < 0)
-      unbounded.push_back(i);
-    else
-      tree_.move(leaves_[i], boxes[i], boxes[i].grown(0.2 * (boxes[i].high - boxes[i].low)));
-  }
-  std::vector<PairTable::Key> near;
-  // With `all`, also what has met it from the other side.
-  const auto findNear = [&](int i, bool all) {
-    const auto meet = [&](int j) {
-      if (j == i || (moving[j] && j < i && !all) || !boxes[i].overlaps(boxes[j])) return;
-      if (!mayTouch(shapes_[i], shapes_[j])) return;
-      const auto* mesh = std::get_if<TriangleMesh>(&shapes_[j].shape);
-      if (!mesh) return near.push_back({std::min(i, j), std::max(i, j), -1});
-      const Pose pose = bodies_[shapes_[j].body].pose() * shapes_[j].pose;
-      const Vec3 middle = pose.applyInverse((boxes[i].low + boxes[i].high) / 2);
-      const Vec3 half = pose.rotation.toRotationMatrix().transpose().cwiseAbs() * (boxes[i].high - boxes[i].low) / 2;
-      mesh->data->tree.query({middle - half, middle + half}, [&](int triangle) { near.push_back({i, j, triangle}); });
-    };
-    tree_.query(boxes[i], meet);
-    for (const int j : unbounded)
-      if (reachesPlane(boxes[i], colliders_[j], bodies_[shapes_[j].body])) meet(j);
-  };
-  for (int i = 0; i < static_cast<int>(shapes_.size()); ++i)
-    if (moving[i]) findNear(i, false);
-  // What is struck by something faster goes on at up to twice its speed, by their masses, and may strike others yet
-  // within the frame.
-  const auto strike = [&](int from, int to) {
-    if (!moving[to]) return;
-    const Body &striker = bodies_[shapes_[from].body], &body = bodies_[shapes_[to].body];
-    const double share = striker.dynamic() && !striker.jointed ? striker.mass / (striker.mass + body.mass) : 1;
-    const double speed = std::min(2 * share * speeds[from], 4 * fastest);
-    if (speed * t <= reaches[to]) return;
-    boxes[to] = boxes[to].grown(Vec3::Constant(speed * t - reaches[to]));
-    reaches[to] = speed * t;
-    speeds[to] = colliders_[to].struck = speed;
-    tree_.move(leaves_[to], boxes[to], boxes[to]);
-    findNear(to, true);
-  };
-  for (std::size_t k = 0; k < near.size(); ++k) {
-    const PairTable::Key key = near[k];  // more are found on the way
-    strike(key[0], key[1]);
-    strike(key[1], key[0]);
-  }
-  std::sort(near.begin(), near.end());
-  near.erase(std::unique(near.begin(), near.end()), near.end());
-  pairs_.keepOnly(near, [&](const PairTable::Key& key) { return makePair(key); });
-}
-
-bool World::mayTouch(const BodyShape& a, const BodyShape& b) const {
-  if (a.body == b.body || !bodies_[a.body].collides || !bodies_[b.body].collides) return false;
-  return !(untouched_[a.layer] >> b.layer & 1u) && !quiet_.count(std::minmax(a.body, b.body));
-}
-
-ContactPair World::makePair(const PairTable::Key& key) const {
-  const BodyShape &a = shapes_[key[0]], &b = shapes_[key[1]];
-  ContactPair pair;
-  pair.bodyA = a.body, pair.bodyB = b.body;
-  pair.shapeA = key[0], pair.shapeB = key[1], pair.triangle = key[2];
-  pair.friction = std::sqrt(a.friction * b.friction);
-  pair.restitution = std::max(a.restitution, b.restitution);
-  pair.fromTheStart = frames_ == 0 && !meeting_.count(std::minmax(a.body, b.body));
-  if (const auto found = materials_.find(std::minmax(a.material, b.material)); found != materials_.end()) {
-    pair.friction = found->second.friction;
-    pair.restitution = found->second.restitution;
-  }
-  return pair;
 }
 
 void World::makeIslands() {

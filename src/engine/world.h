@@ -198,6 +198,7 @@ class World {
   Residual advanceFrame();
   void buildAssemblies();
   void makeIslands();
+  struct NearSearch;
   void refreshPairs();
   bool mayTouch(const BodyShape& a, const BodyShape& b) const;
   ContactPair makePair(const PairTable::Key& key) const;
@@ -239,6 +240,7 @@ class World {
     double friction, restitution;
   };
   std::map<std::pair<int, int>, Between> materials_;
+  Between touchOf(const BodyShape& a, const BodyShape& b) const;
   std::array<std::uint32_t, 32> untouched_{};  // of each layer: the layers that it does not touch
   int wanted_ = 0;                             // substeps that the settings ask for, while a budget may ask for more
   int easyFrames_ = 0;                         // in a row within the budget

@@ -40,11 +40,12 @@ struct ContactPair {
       void visitState(StateArchive& state);
     };
     bool known = false;
-    Vec3 place, normal;  // of b as seen from a; of the body that owns the normal
-    Quat turn;           // of b as seen from a
-    double reach = 0;    // m, how far the shapes were looked for
-    double slide = 0;    // m, that the points may follow
-    double extent = 0;   // m, of b about its centre of mass
+    // Of b as seen from a; of the body that owns the normal. Set from the first, for saved states hold them.
+    Vec3 place = Vec3::Zero(), normal = Vec3::Zero();
+    Quat turn = Quat::Identity();  // of b as seen from a
+    double reach = 0;              // m, how far the shapes were looked for
+    double slide = 0;              // m, that the points may follow
+    double extent = 0;             // m, of b about its centre of mass
     std::vector<Point> points;
 
     void visitState(StateArchive& state);

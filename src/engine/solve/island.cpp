@@ -229,9 +229,11 @@ void Island::bounce(const Scene& scene, double h) {
   if (bounced) read(scene, false);
 }
 
-// One touch after another: what was struck may strike others yet in the same substep.
+// One touch after another: what was struck may strike others yet in the same substep. After so many, fewer in a crowd,
+// what is left comes all at once.
 bool Island::bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints) {
-  constexpr int kTouches = 50;
+  constexpr int kTouches = 50, kLooks = 400;
+  const int most = std::clamp(kLooks / static_cast<int>(shapes_.size()), 2, kTouches);
   const std::vector<Body>& all = scene.bodies;
   std::vector<Start> before;
   for (const BodyId id : bodies)
@@ -243,8 +245,8 @@ bool Island::bounceInTurn(const Scene& scene, double h, const std::function<void
   };
   double clock = 0;  // s, that all have been moved on by
   bool bounced = false;
-  for (int i = 0; i < kTouches; ++i) {
-    const bool last = i == kTouches - 1;
+  for (int i = 0; i < most; ++i) {
+    const bool last = i == most - 1;
     const double first = contacts_.bounce(scene.bodies, h - clock, !last, scene.settings.gravity, closeJoints);
     if (first < 0) break;
     bounced = true;
