@@ -117,18 +117,25 @@ TEST(Billiard, FastBallAmongOthers) {
   }
 }
 
+// Smooth blocks with gaps, of which the first slides at the others.
+std::vector<BodyId> addBlocks(World& world, double speed, double restitution) {
+  std::vector<BodyId> ids;
+  for (int i = 0; i < 4; ++i) {
+    BodyDef def = tangible(Box{Vec3::Constant(0.1)}, 1, {Vec3(0.15 * i, 0, 0)});
+    def.friction = 0;
+    def.restitution = restitution;
+    if (i == 0) def.velocity = Vec3(speed, 0, 0);
+    ids.push_back(world.addBody(def));
+  }
+  return ids;
+}
+
 // A block that slides into a row of others, which do not bounce: each takes what momentum has come, and none goes
 // through the next.
 TEST(Billiard, BlocksThatDoNotBouncePushOneAnotherOn) {
   for (const double speed : {5.0, 30.0}) {
     World world({.gravity = Vec3::Zero()});
-    std::vector<BodyId> ids;
-    for (int i = 0; i < 4; ++i) {
-      BodyDef def = tangible(Box{Vec3::Constant(0.1)}, 1, {Vec3(0.15 * i, 0, 0)});
-      def.friction = 0;
-      if (i == 0) def.velocity = Vec3(speed, 0, 0);
-      ids.push_back(world.addBody(def));
-    }
+    const std::vector<BodyId> ids = addBlocks(world, speed, 0);
     for (int i = 0; i < 60; ++i) world.step();
     for (std::size_t i = 0; i < ids.size(); ++i) {
       EXPECT_NEAR(world.state(ids[i]).velocity.x(), speed / 4, 1e-2 * speed) << "block " << i << " at " << speed;
@@ -145,14 +152,7 @@ TEST(Billiard, BlocksThatMeetFlatStayFlat) {
   for (const double restitution : {1.0, 0.5})
     for (const double speed : {2.0, 10.0, 50.0}) {
       World world({.gravity = Vec3::Zero()});
-      std::vector<BodyId> ids;
-      for (int i = 0; i < 4; ++i) {
-        BodyDef def = tangible(Box{Vec3::Constant(0.1)}, 1, {Vec3(0.15 * i, 0, 0)});
-        def.friction = 0;
-        def.restitution = restitution;
-        if (i == 0) def.velocity = Vec3(speed, 0, 0);
-        ids.push_back(world.addBody(def));
-      }
+      const std::vector<BodyId> ids = addBlocks(world, speed, restitution);
       for (int i = 0; i < 60; ++i) world.step();
       const double last = speed * std::pow((1 + restitution) / 2, 3);
       EXPECT_NEAR(world.state(ids[3]).velocity.x(), last, 1e-6 * speed) << restitution << ", " << speed << " m/s";

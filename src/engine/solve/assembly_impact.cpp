@@ -5,6 +5,7 @@
 #include <utility>
 
 #include "engine/solve/assembly.h"
+#include "engine/solve/drift.h"
 
 namespace calm {
 
@@ -62,9 +63,7 @@ bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h) {
     far |= !(after * (before[i].second - bodies[dynamicBodies_[i]].spin).norm() < kFar);
   for (std::size_t i = 0; !far && i < dynamicBodies_.size(); ++i) {
     Body& b = bodies[dynamicBodies_[i]];
-    b.position += after * (before[i].first - b.velocity);
-    b.orientation = (rotationFromVector(after * (before[i].second - b.spin)) * b.orientation).normalized();
-    b.axes = b.orientation.toRotationMatrix();
+    moveBy(b, after * (before[i].first - b.velocity), after * (before[i].second - b.spin));
   }
   state_ = states;
   build(h);

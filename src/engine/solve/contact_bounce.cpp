@@ -5,6 +5,7 @@
 #include <utility>
 
 #include "engine/solve/contact_solver.h"
+#include "engine/solve/drift.h"
 
 namespace calm {
 
@@ -115,9 +116,7 @@ void ContactSolver::moveToTouch(const std::map<int, Touch>& touching, std::vecto
     Body& b = bodies[id];
     const Shift& shift =
         shifts[id] = {touch.after * (touch.velocity - b.velocity), touch.after * (touch.spin - b.spin)};
-    b.position += shift.way;
-    b.orientation = (rotationFromVector(shift.turn) * b.orientation).normalized();
-    b.axes = b.orientation.toRotationMatrix();
+    moveBy(b, shift.way, shift.turn);
   }
   if (shifts.empty()) return;
   const auto moved = [&](int id, const Vec3& arm) {

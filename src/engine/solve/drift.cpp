@@ -99,6 +99,12 @@ CALM_WIDE void turnWide(Turning& d, double h) {
 
 }  // namespace
 
+void moveBy(Body& body, const Vec3& way, const Vec3& turn) {
+  body.position += way;
+  body.orientation = (rotationFromVector(turn) * body.orientation).normalized();
+  body.axes = body.orientation.toRotationMatrix();
+}
+
 void driftAll(std::vector<Body>& bodies, const std::vector<int>& ids, double h) {
   const auto turn = lanes::areWide() ? turnWide : turnNarrow;
   Turning eight{};

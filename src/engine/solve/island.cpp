@@ -238,11 +238,7 @@ bool Island::bounceInTurn(const Scene& scene, double h, const std::function<void
   std::vector<Start> before;
   for (const BodyId id : bodies)
     before.push_back({all[id].position, all[id].velocity, all[id].spin, all[id].orientation});
-  const auto moveOn = [](Body& b, double time) {
-    b.position += time * b.velocity;
-    b.orientation = (rotationFromVector(time * b.spin) * b.orientation).normalized();
-    b.axes = b.orientation.toRotationMatrix();
-  };
+  const auto moveOn = [](Body& b, double time) { moveBy(b, time * b.velocity, time * b.spin); };
   double clock = 0;  // s, that all have been moved on by
   bool bounced = false;
   for (int i = 0; i < most; ++i) {
