@@ -57,8 +57,13 @@ void World::refreshPairs() {
   for (int i = 0; i < search.count(); ++i)
     if (search.reaches[i].moving) search.findNear(i, false);
   std::vector<PairTable::Key>& near = search.near;
-  for (std::size_t k = 0; k < near.size(); ++k) {
-    const PairTable::Key key = near[k];  // more are found on the way
+  // More are found on the way. In an order that does not depend on how the tree has grown.
+  for (std::size_t k = 0, found = 0; k < near.size(); ++k) {
+    if (k == found) {
+      std::sort(near.begin() + static_cast<std::ptrdiff_t>(found), near.end());
+      found = near.size();
+    }
+    const PairTable::Key key = near[k];
     search.strike(key[0], key[1]);
     search.strike(key[1], key[0]);
   }

@@ -41,8 +41,10 @@ void World::setVelocity(BodyId body, const Vec3& velocity, const Vec3& angularVe
   checked(body);
   require(velocity.allFinite() && angularVelocity.allFinite(), "velocities must be finite");
   wake(body);
-  bodies_[body].velocity = velocity;
-  bodies_[body].spin = angularVelocity;
+  Body& b = bodies_[body];
+  b.velocity = velocity;
+  b.spin = angularVelocity;
+  b.spanBefore = 0;
 }
 
 void World::addForce(BodyId body, const Vec3& force, const Vec3& point) {
@@ -92,6 +94,7 @@ void World::applyImpulse(BodyId body, const Vec3& impulse, const Vec3& point) {
   wake(body);
   b.velocity += b.inverseMass * impulse;
   b.spin += b.worldInertia().inverse() * (point - b.position).cross(impulse);
+  b.spanBefore = 0;
 }
 
 std::vector<ContactReading> World::contacts() const {

@@ -26,7 +26,7 @@ void JointState::visitState(StateArchive& state) {
 void Body::visitState(StateArchive& state) {
   state(role, inverseMass, jointed, asleep, collides, restTime, position, orientation, axes, velocity, spin, kickedSpin,
         momentum, momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis, assembly, velocityBefore,
-        spanBefore);
+        spinBefore, spanBefore);
 }
 
 void ManifoldPoint::visitState(StateArchive& state) {
@@ -39,7 +39,7 @@ void ContactImpulse::visitState(StateArchive& state) {
 
 void ContactPair::visitState(StateArchive& state) {
   state(bodyA, bodyB, shapeA, shapeB, triangle, friction, restitution, fromTheStart, interlaced, manifold.normal,
-        manifold.points, manifold.normalOn, manifold.twistShare, last, kept, apartFor, frameImpulse, frameMoment);
+        manifold.points, manifold.normalOn, manifold.twistShare, last, kept, roll, apartFor, frameImpulse, frameMoment);
 }
 
 void Collider::visitState(StateArchive& state) {
@@ -48,6 +48,10 @@ void Collider::visitState(StateArchive& state) {
 
 void ContactPair::Kept::visitState(StateArchive& state) {
   state(known, place, normal, turn, reach, slide, extent, points);
+}
+
+void ContactPair::Roll::visitState(StateArchive& state) {
+  state(place, rate, span, known);
 }
 
 void ContactPair::Kept::Point::visitState(StateArchive& state) {

@@ -52,8 +52,9 @@ struct Body {
   // Rates at which damping and drag slow it in the coming kick, 1/s; see Island::factor.
   double linearDecay = 0, angularDecay = 0;
   Vec3 windPull = Vec3::Zero();  // m/s^2, of winds beside their drag
-  // The last kick: the velocity before it, and its span (s; 0: there was none). Tells how drag will change.
-  Vec3 velocityBefore = Vec3::Zero();
+  // The last kick: the velocities before it, and its span (s; 0: there was none, or they have changed since by other
+  // means). Tells how drag will change, and what accelerates a jointed body.
+  Vec3 velocityBefore = Vec3::Zero(), spinBefore = Vec3::Zero();
   double spanBefore = 0;
   Mat3 response = Mat3::Zero();
   // Geometric stiffness of the joint forces on it, N m/rad (world).

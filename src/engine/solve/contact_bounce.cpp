@@ -1,7 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Impacts that send back what meets.
 #include <algorithm>
+#include <cmath>
 #include <map>
+#include <set>
 #include <utility>
 
 #include "engine/solve/contact_solver.h"
@@ -13,6 +15,11 @@ namespace {
 
 // Touches within this fraction of the step count as one.
 constexpr double kTogether = 0.01;
+
+// What a body strikes with: itself, or all that joints tie to it.
+int whole(int body, const std::vector<Body>& bodies) {
+  return bodies[body].jointed ? -1 - bodies[body].assembly : body;
+}
 
 }  // namespace
 
@@ -32,19 +39,38 @@ double ContactSolver::partingSpeed(int point, const std::vector<Body>& bodies) c
   return patch.normal().dot(bodies[patch.b].velocityAt(p.armB) - bodies[patch.a].velocityAt(p.armA));
 }
 
-double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstOnly, const Vec3& gravity,
+double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) const {
+  if (crowd_) return -1;
+  std::vector<char> held(touches_.bodies.size(), 0);
+  for (const ContactPoint& p : touches_.points)
+    if (p.impulse[0] > 0) held[touches_.patches[p.patch].placeA] = held[touches_.patches[p.patch].placeB] = 1;
+  double first = -1;
+  for (int i = 0; i < size(); ++i) {
+    const ContactPoint& p = touches_.points[i];
+    const ContactPatch& patch = touches_.patches[p.patch];
+    const bool isHeld =
+        (held[patch.placeA] && bodies[patch.a].dynamic()) || (held[patch.placeB] && bodies[patch.b].dynamic());
+    if (!patch.bounces || !isHeld || p.gap < kNearTouch) continue;
+    const double v = partingSpeed(i, bodies);
+    if (v > -slowest_) continue;
+    const double squared = v * v - 2 * partingAcceleration(i, bodies) * p.gap;
+    if (squared < 0) continue;
+    const double after = 2 * p.gap / (std::sqrt(squared) - v);
+    if (after < h && (first < 0 || after < first)) first = after;
+  }
+  return first;
+}
+
+double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& members, double span, bool firstOnly,
                              const std::function<void()>& solveJoints) {
   constexpr int kStages = 200, kSweeps = 50;
   constexpr double kSettled = 1e-9;  // of the approach speed
   const double together = kTogether * span;
-  const auto acceleration = [&](const Body& b) {
-    return b.dynamic() ? Vec3(b.gravityScale * gravity + b.inverseMass * b.force) : Vec3(Vec3::Zero());
-  };
   double earliest = -1;
   for (int stage = 0; stage < kStages; ++stage) {
     // What a body would meet later it may not meet at all once it has struck what comes first.
-    std::vector<double> first(touches_.bodies.size(), span);  // s from now
-    std::vector<std::pair<int, double>> coming;               // points, and when they touch
+    std::map<int, double> first;                 // s from now, by what moves as one
+    std::vector<std::pair<int, double>> coming;  // points, and when they touch
     double next = span;
     for (int i = 0; i < size(); ++i) {
       const ContactPoint& p = touches_.points[i];
@@ -56,35 +82,36 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       const double after = std::max(p.gap, 0.0) / -v;
       coming.emplace_back(i, after);
       next = std::min(next, after);
-      for (const int place : {patch.placeA, patch.placeB}) first[place] = std::min(first[place], after);
+      for (const int body : {patch.a, patch.b}) {
+        double& known = first.try_emplace(whole(body, bodies), span).first->second;
+        known = std::min(known, after);
+      }
     }
     if (next >= span) break;
     if (earliest < 0) earliest = next;
     if (firstOnly && next > earliest + together) break;
-    const auto isFirst = [&](int body, int place, double after) {
-      return !bodies[body].dynamic() || after <= (firstOnly ? earliest : first[place]) + together;
+    const auto isFirst = [&](int body, double after) {
+      return !bodies[body].dynamic() || after <= (firstOnly ? earliest : first[whole(body, bodies)]) + together;
     };
     std::vector<std::pair<int, Contact>> struck;  // by point
-    std::map<int, Touch> touching;                // bodies that may be moved to their touch
+    std::map<int, double> touching;               // when what is struck touches
     double fastest = 0;
     for (const auto& [i, after] : coming) {
-      const ContactPoint& p = touches_.points[i];
-      const ContactPatch& patch = touches_.patches[p.patch];
-      if (!isFirst(patch.a, patch.placeA, after) || !isFirst(patch.b, patch.placeB, after)) continue;
-      const double v = partingSpeed(i, bodies);
+      const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
+      if (!isFirst(patch.a, after) || !isFirst(patch.b, after)) continue;
+      const double v = partingSpeed(i, bodies), gained = after * partingAcceleration(i, bodies);
       fastest = std::max(fastest, -v);
       ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
-      setOwnMobility(i, bodies, law);
-      law.softness = 0;
-      law.perSpeed = 1 / law.mobility[0];
-      law.target = -patch.pair->restitution * v;
-      const Body &a = bodies[patch.a], &b = bodies[patch.b];
-      if (a.jointed || b.jointed) continue;
-      const double gained = after * patch.normal().dot(acceleration(b) - acceleration(a));
+      setImpactLaw(i, bodies, law);
       law.target = -patch.pair->restitution * (v + gained) - gained;
-      for (int id : {patch.a, patch.b})
-        if (bodies[id].dynamic()) touching.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
+      for (const int id : {patch.a, patch.b})
+        if (bodies[id].dynamic()) touching.try_emplace(whole(id, bodies), after);
     }
+    addResting(struck, bodies);
+    std::vector<Touch> moved;
+    for (const int id : members)
+      if (const auto found = touching.find(whole(id, bodies)); found != touching.end() && bodies[id].dynamic())
+        moved.push_back({id, found->second, bodies[id].velocity, bodies[id].spin});
     for (int sweep = 0; sweep < kSweeps; ++sweep) {
       double largest = 0;
       for (auto& [point, contact] : struck) {
@@ -100,25 +127,69 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       const ContactPatch& patch = touches_.patches[p.patch];
       addTo(patch, p, Eigen::Map<const Vec3>(contact.push.impulse), patch.pair->frameImpulse, patch.pair->frameMoment);
     }
-    moveToTouch(touching, bodies, span);
+    moveToTouch(moved, bodies, span);
   }
   return earliest;
 }
 
-// Sets bodies so that their new velocities take them from where they touched to where they will be.
-void ContactSolver::moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span) {
+// What is at rest at other points of pairs that strike may be pushed there by the impact.
+void ContactSolver::addResting(std::vector<std::pair<int, Contact>>& struck, const std::vector<Body>& bodies) const {
+  std::set<int> patches, points;
+  for (const auto& [point, contact] : struck) patches.insert(touches_.points[point].patch), points.insert(point);
+  for (const int patch : patches)
+    for (int i = touches_.patches[patch].first; i < touches_.patches[patch].end; ++i) {
+      if (touches_.points[i].gap > kNearTouch || points.contains(i)) continue;
+      ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
+      setImpactLaw(i, bodies, law);
+      law.target = std::min(0.0, partingSpeed(i, bodies));
+    }
+}
+
+void ContactSolver::setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const {
+  setOwnMobility(point, bodies, law);
+  law.softness = 0;
+  law.perSpeed = 1 / law.mobility[0];
+}
+
+double ContactSolver::partingAcceleration(int point, const std::vector<Body>& bodies) const {
+  const ContactPoint& p = touches_.points[point];
+  const ContactPatch& patch = touches_.patches[p.patch];
+  // Points that were sought at the instant of touch have their arms turned already.
+  const bool turns = patch.pair->manifold.touchTime == 0;
+  const auto accelerationAt = [&](const Body& b, const Vec3& arm) {
+    if (!b.dynamic()) return Vec3(Vec3::Zero());
+    if (b.spanBefore <= 0) return Vec3(b.gravityScale * gravity_ + b.inverseMass * b.force);
+    const Vec3 turning = (b.spin - b.spinBefore) / b.spanBefore;
+    Vec3 sum = (b.velocity - b.velocityBefore) / b.spanBefore + turning.cross(arm);
+    if (turns) sum += b.spin.cross(b.spin.cross(arm));
+    return sum;
+  };
+  return patch.normal().dot(accelerationAt(bodies[patch.b], p.armB) - accelerationAt(bodies[patch.a], p.armA));
+}
+
+// Notes that bodies go on otherwise, and sets them so that their new velocities take them from where they touched to
+// where they will be, unless they turn too far for that within the step.
+void ContactSolver::moveToTouch(const std::vector<Touch>& touching, std::vector<Body>& bodies, double span) {
+  constexpr double kFar = 0.1;  // rad
   struct Shift {
     Vec3 way = Vec3::Zero(), turn = Vec3::Zero();
   };
   std::map<int, Shift> shifts;
-  for (const auto& [id, touch] : touching) {
+  std::set<int> struck;
+  bool far = false;
+  for (const Touch& touch : touching) {
+    Body& b = bodies[touch.body];
+    b.spanBefore = 0;
+    struck.insert(touch.body);
     if (touch.after == 0) continue;
-    Body& b = bodies[id];
     const Shift& shift =
-        shifts[id] = {touch.after * (touch.velocity - b.velocity), touch.after * (touch.spin - b.spin)};
-    moveBy(b, shift.way, shift.turn);
+        shifts[touch.body] = {touch.after * (touch.velocity - b.velocity), touch.after * (touch.spin - b.spin)};
+    far |= b.jointed && !(shift.turn.norm() < kFar);
   }
-  if (shifts.empty()) return;
+  for (ContactPatch& patch : touches_.patches)
+    if (struck.contains(patch.a) || struck.contains(patch.b)) patch.wandering.setZero();
+  if (far || shifts.empty()) return;
+  for (const auto& [id, shift] : shifts) moveBy(bodies[id], shift.way, shift.turn);
   const auto moved = [&](int id, const Vec3& arm) {
     const auto found = shifts.find(id);
     return found == shifts.end() ? Vec3(Vec3::Zero()) : Vec3(found->second.way + found->second.turn.cross(arm));

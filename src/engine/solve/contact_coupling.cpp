@@ -88,7 +88,8 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
     ContactPush<double>& push = coupled_[i].push;
     push = {};
     for (int k = 0; k < 3; ++k) push.impulse[k] = touches_.points[i].impulse[k];
-    speeds_.segment<3>(3 * i) = slipAt(i, bodies);
+    const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
+    speeds_.segment<3>(3 * i) = slipAt(i, bodies) + patch.directions.transpose() * patch.wandering;
   }
   headingSpeeds_.setZero(3 * size());
   sweptSpeeds_.setZero(3 * size());

@@ -78,6 +78,32 @@ bool ContactPair::follow(const Body& a, const Body& b, double margin) {
   return true;
 }
 
+std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const Body& b, double span) {
+  constexpr double kAlone = 1e-5;  // m, that other points are further apart
+  const auto nearer = [](const ManifoldPoint& p, const ManifoldPoint& q) { return p.gap < q.gap; };
+  const auto deepest = std::min_element(manifold.points.begin(), manifold.points.end(), nearer);
+  const auto rivals = [&](const ManifoldPoint& p) { return &p != &*deepest && p.gap < deepest->gap + kAlone; };
+  if (manifold.touchTime > 0 || std::any_of(manifold.points.begin(), manifold.points.end(), rivals)) {
+    roll.known = false;
+    return {};
+  }
+  const Vec3 armA = deepest->position - a.position, armB = deepest->position - b.position;
+  const Vec3 place = a.axes.transpose() * armA;
+  // Seen again at the same instant, it goes on as it did.
+  if (!roll.known)
+    roll.rate.setZero();
+  else if (roll.span > 0 && place != roll.place)
+    roll.rate = (place - roll.place) / roll.span;
+  // What jumps from feature to feature does not roll.
+  const double fastest = (b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm();
+  const bool rolls = roll.known && roll.rate.norm() <= 2 * fastest;
+  roll.place = place;
+  roll.span = span;
+  roll.known = true;
+  if (!rolls) return {};
+  return Wandering{deepest->position, a.velocityAt(armA) + a.axes * roll.rate};
+}
+
 void ContactPair::passInterlaced(const Body& a, const Body& b, double size) {
   constexpr double kDepth = 5e-4, kShare = 0.02;  // m, and of the smaller part, that more than nearness is
   const double gap = manifold.points.empty() ? 1e300 : manifold.leastGap();

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 #include "engine/contact/collide.h"
@@ -55,6 +56,14 @@ struct ContactPair {
   double apartFor = 0;  // m, that the shapes' ways must come to before they can touch
   // Of the present frame, on b: impulse and its moment about the origin (world).
   Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
+  // Where the two touch at one point: where it was on a, and how fast it wanders over it, in a's principal frame.
+  struct Roll {
+    Vec3 place = Vec3::Zero(), rate = Vec3::Zero();  // m, m/s
+    double span = 0;                                 // s, until the next place; 0: it was the same instant's
+    bool known = false;
+
+    void visitState(StateArchive& state);
+  } roll;
 
   void visitState(StateArchive& state);
   // Ahead of a look at it: first itself, then what it points to.
@@ -72,6 +81,12 @@ struct ContactPair {
   void keep(const Body& a, const Body& b, double reach, double slide, double extent);
   // Forgets the manifold while the two are interlaced.
   void passInterlaced(const Body& a, const Body& b, double size);
+  // Where the manifold touches at one point: notes where that is, to be seen again after `span`, and returns how it
+  // moves, in the world, if that is known.
+  struct Wandering {
+    Vec3 at, velocity;
+  };
+  std::optional<Wandering> wander(const Body& a, const Body& b, double span);
   // Moves the manifold along with the bodies; false if they have moved too much against each other for that.
   bool follow(const Body& a, const Body& b, double margin);
 };

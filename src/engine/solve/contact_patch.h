@@ -8,6 +8,9 @@
 
 namespace calm {
 
+// What is further from touching than this meets as it will be at the instant of touch.
+constexpr double kNearTouch = 1e-5;  // m
+
 struct ContactPoint {
   int patch;
   std::uint32_t id;
@@ -27,6 +30,7 @@ struct ContactPatch {
   Vec3 middle;         // of its points
   double friction;     // coefficient
   double twist;        // share of their distances from it that friction has against twisting, beyond the arms'
+  Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a single point
   bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
 
   int size() const { return end - first; }

@@ -15,13 +15,22 @@ constexpr double kPushSpeed = 1;  // m/s
 // least speed: they are what rests.
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 
+// How a body's spin changes that nothing turns, rad/s^2.
+Vec3 freeTurning(const Body& body) {
+  if (!body.dynamic()) return Vec3::Zero();
+  const Vec3 spin = body.axes.transpose() * body.spin, momentum = body.inertia.moments().cwiseProduct(spin);
+  return body.axes * body.inertia.inverse().cwiseProduct(momentum.cross(spin));
+}
+
 }  // namespace
 
-void ContactSolver::begin(const Vec3& gravity, double h, double left, bool closing) {
+void ContactSolver::begin(const Vec3& gravity, double h, double left, bool closing, bool crowd) {
   touches_.clear();
+  crowd_ = crowd;
   closing_ = closing;
   step_ = h;
   left_ = left;
+  gravity_ = gravity;
   softness_ = kSoftness;
   slowest_ = std::max(kBounceShare * gravity.norm() * h, kLeastBounce);
 }
@@ -41,10 +50,10 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   patch.middle.setZero();
   for (const ManifoldPoint& m : manifold.points) patch.middle += m.position;
   patch.middle /= static_cast<double>(manifold.points.size());
-  patch.bounces = pair.restitution > 0 || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
+  patch.bounces = pair.restitution > 0 || ((manifold.touchTime > 0 || !crowd_) && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
   // Arms are those in the middle of the step: what stands on a turntable is carried along its arc.
-  const double turnA = closing_ ? 0 : step_ / 2 * n.dot(a.spin), turnB = closing_ ? 0 : step_ / 2 * n.dot(b.spin);
+  const double half = closing_ ? 0 : step_ / 2, turnA = half * n.dot(a.spin), turnB = half * n.dot(b.spin);
   patch.first = size();
   for (const ManifoldPoint& m : manifold.points) {
     Vec3 force = Vec3::Zero();
@@ -63,6 +72,26 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
                                .target = m.gap >= 0 || closing_ ? -std::max(m.gap, 0.0) / left_ : push});
   }
   patch.end = size();
+  patch.wandering.setZero();
+  if (!crowd_) aimAtMiddle(patch, bodies);
+}
+
+// Of what touches at one point, impulses have the arms of the instant, but speeds are to be right in the middle of the
+// step: where the point will have come to, with what spins the bodies then have by themselves.
+void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bodies) {
+  const Body &a = bodies[patch.a], &b = bodies[patch.b];
+  const auto wandering = patch.pair->wander(a, b, closing_ ? 0 : left_);
+  if (!wandering || closing_) return;
+  for (int i = patch.first; i < patch.end; ++i) {
+    ContactPoint& p = touches_.points[i];
+    p.armA = p.position - a.position;
+    p.armB = p.position - b.position;
+  }
+  const auto rateOf = [&](const Body& body) {
+    return Vec3(body.spin.cross(wandering->velocity - body.velocity) +
+                freeTurning(body).cross(wandering->at - body.position));
+  };
+  patch.wandering = step_ / 2 * (rateOf(b) - rateOf(a));
 }
 
 void ContactSolver::setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const {

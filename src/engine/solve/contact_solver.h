@@ -7,8 +7,8 @@
 #pragma once
 
 #include <functional>
-#include <map>
 #include <memory>
+#include <utility>
 #include <vector>
 
 #include "engine/solve/contact_lanes.h"
@@ -23,8 +23,9 @@ class ContactSolver {
   // Of all pairs, notes those that pushed in the last substep. Once, before the first begin().
   void takeOver(const std::vector<ContactPair*>& pairs);
   // Forgets the contacts of the last substep. Of the substep h, `left` is still to come at the poses of those that
-  // follow. With `closing`, only those that pushed in the last one are taken now, and none bounces.
-  void begin(const Vec3& gravity, double h, double left, bool closing);
+  // follow. With `closing`, only those that pushed in the last one are taken now, and none bounces. In a `crowd`, edges
+  // and faces that do not bounce stop at the step's end, not at the instant of touch.
+  void begin(const Vec3& gravity, double h, double left, bool closing, bool crowd);
   // Takes the manifold of a pair that touches at the present poses.
   void add(ContactPair& pair, const std::vector<Body>& bodies);
   // After the last of them.
@@ -33,13 +34,16 @@ class ContactSolver {
   int size() const { return touches_.size(); }
   // Whether bodies with restitution would meet within the substep h.
   bool wouldBounce(const std::vector<Body>& bodies, double h) const;
+  // When a body that rests on something already strikes with another point, s from the instant of its pose, to which
+  // the velocities must belong; -1 if none does within the substep h. To be called between arrange() and warmStart().
+  double strikeOfHeld(const std::vector<Body>& bodies, double h) const;
   // Lets them bounce within `span`, s from the instant of their poses, to which the velocities must belong. Impacts are
   // taken in stages (Newton's law on the approach speed of each stage), so that they run through a row of balls, each
-  // body's first touch first; `solveJoints` closes the joints between sweeps. Bodies without joints meet at the instant
-  // at which they touch, under their steady acceleration: their velocities and poses are set so that the span takes
-  // them there and back. Returns when the first touch is, -1 if there is none; with `firstOnly`, only what touches then
-  // bounces. To be called between arrange() and warmStart().
-  double bounce(std::vector<Body>& bodies, double span, bool firstOnly, const Vec3& gravity,
+  // body's (or assembly's) first touch first; `solveJoints` closes the joints between sweeps. They meet at the instant
+  // at which they touch, under their steady acceleration: their velocities and poses, and those of all `members` that
+  // joints tie to them, are set so that the span takes them there and back. Returns when the first touch is, -1 if
+  // there is none; with `firstOnly`, only what touches then bounces. To be called between arrange() and warmStart().
+  double bounce(std::vector<Body>& bodies, const std::vector<int>& members, double span, bool firstOnly,
                 const std::function<void()>& solveJoints);
   // Applies the last forces over `time`.
   void warmStart(std::vector<Body>& bodies, double time);
@@ -70,12 +74,7 @@ class ContactSolver {
   // contacts one answer.
   static constexpr double kSoftness = 0.003;
 
-  // When a body touches, s from now, and how it moves then.
-  struct Touch {
-    double after;
-    Vec3 velocity, spin;
-  };
-  void moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span);
+  void aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bodies);
 
   // A point by itself, for what is not solved in lanes.
   struct Contact {
@@ -83,6 +82,17 @@ class ContactSolver {
     ContactPush<double> push;
     double friction;
   };
+  // For impacts: where a body touches, s from now, and how it moves then.
+  struct Touch {
+    int body;
+    double after;
+    Vec3 velocity, spin;
+  };
+  void moveToTouch(const std::vector<Touch>& touching, std::vector<Body>& bodies, double span);
+  void addResting(std::vector<std::pair<int, Contact>>& struck, const std::vector<Body>& bodies) const;
+  void setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
+  // m/s^2, along the normal.
+  double partingAcceleration(int point, const std::vector<Body>& bodies) const;
   // The slip at a point, along each direction.
   Vec3 slipAt(int point, const std::vector<Body>& bodies) const;
   // Pushes a patch's bodies by what impulseOf() says of each of its points.
@@ -113,8 +123,9 @@ class ContactSolver {
   double storedTime_ = 1;
   std::vector<double> given_;   // impulse along each point's normal that a closing solution began with
   double step_ = 1, left_ = 1;  // s
+  Vec3 gravity_ = Vec3::Zero();
   double softness_ = kSoftness;
-  bool closing_ = false;
+  bool closing_ = false, crowd_ = false;
   double slowest_ = 0;  // m/s; impacts slower than that do not bounce
 };
 

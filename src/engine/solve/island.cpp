@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <tuple>
 
 #include "engine/solve/drift.h"
 #include "engine/solve/geometric_stiffness.h"
@@ -176,6 +177,7 @@ void Island::kick(const Scene& scene, double h, Kick kick) {
     given.linear += b.windPull + b.gravityScale * scene.settings.gravity + b.inverseMass * b.force;
     if (!b.torque.isZero(0)) given.angular += b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque);
     b.velocityBefore = b.velocity;
+    b.spinBefore = b.spin;
     b.spanBefore = time;
     const double linear = b.linearDecay * time, angular = b.angularDecay * time;
     if (linear > 0) b.velocity *= std::exp(-linear);
@@ -213,11 +215,7 @@ void Island::bounce(const Scene& scene, double h) {
     else
       for (BodyId id : bodies) scene.bodies[id].returnToMark();
   }
-  if (reflected) {
-    // At the poses to which it put the bodies.
-    evaluate(scene);
-    factor(scene, h, kStiffnessShare, Kick::opening);
-  }
+  if (reflected) takeNewPoses(scene, h);
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
   const auto closeJoints = [&] {
     for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
@@ -225,8 +223,38 @@ void Island::bounce(const Scene& scene, double h) {
   const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
   const bool bounced = std::any_of(shapes_.begin(), shapes_.end(), isStruck)
                            ? bounceInTurn(scene, h, closeJoints)
-                           : contacts_.bounce(scene.bodies, h, false, scene.settings.gravity, closeJoints) >= 0;
-  if (bounced) read(scene, false);
+                           : contacts_.bounce(scene.bodies, bodies, h, false, closeJoints) >= 0;
+  if (!bounced) return;
+  read(scene, false);
+  if (!assemblies.empty()) takeNewPoses(scene, h);
+}
+
+// Impacts put bodies elsewhere, straight on, where joints would lead them round: closes the joints again without a
+// trace in the velocities.
+void Island::takeNewPoses(const Scene& scene, double h) {
+  constexpr int kRounds = 3;
+  for (int round = 0; round < kRounds; ++round) {
+    evaluate(scene);
+    RowErrors worst;
+    for (Assembly* assembly : assemblies) {
+      const RowErrors e = assembly->lack(h, 1);
+      worst = {std::max(worst.linear, e.linear), std::max(worst.angular, e.angular)};
+    }
+    if (within(worst, kConverged)) break;
+    std::vector<std::pair<Vec3, Vec3>> kept;
+    for (const BodyId id : bodies) {
+      Body& b = scene.bodies[id];
+      kept.emplace_back(b.velocity, b.spin);
+      b.velocity = b.spin = Vec3::Zero();
+    }
+    for (Assembly* assembly : assemblies) assembly->correct(scene.bodies);
+    for (std::size_t i = 0; i < bodies.size(); ++i) {
+      Body& b = scene.bodies[bodies[i]];
+      if (b.dynamic()) moveBy(b, h * b.velocity, h * b.spin);
+      std::tie(b.velocity, b.spin) = kept[i];
+    }
+  }
+  factor(scene, h, kStiffnessShare, Kick::opening);
 }
 
 // One touch after another: what was struck may strike others yet in the same substep. After so many, fewer in a crowd,
@@ -243,7 +271,7 @@ bool Island::bounceInTurn(const Scene& scene, double h, const std::function<void
   bool bounced = false;
   for (int i = 0; i < most; ++i) {
     const bool last = i == most - 1;
-    const double first = contacts_.bounce(scene.bodies, h - clock, !last, scene.settings.gravity, closeJoints);
+    const double first = contacts_.bounce(scene.bodies, bodies, h - clock, !last, closeJoints);
     if (first < 0) break;
     bounced = true;
     if (last) break;
@@ -342,6 +370,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
     factor(scene, h, kStiffnessShare, Kick::opening);
     findContacts(scene, h, h, false);
   }
+  if (const double first = strikeOfHeld(scene, h); first > 0) return splitSubstep(scene, h, first);
   const double share = onStep_ ? 0.5 : 1;
   bounce(scene, h);
   for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
@@ -385,6 +414,25 @@ bool Island::trySubstep(const Scene& scene, double h) {
   read(scene, !onStep_);
   onStep_ = false;
   return true;
+}
+
+// An impact changes what holds a body as well as how it moves: up to it and from it on are steps of their own.
+bool Island::splitSubstep(const Scene& scene, double h, double first) {
+  const double end = clock_;
+  for (const double step : {first, h - first}) {
+    clock_ = step == first ? end - h + first : end;
+    trySubstep(scene, step);
+    close(scene, step);
+  }
+  return true;
+}
+
+double Island::strikeOfHeld(const Scene& scene, double h) const {
+  constexpr double kWorthwhile = 0.02;  // of a substep
+  if (!onStep_ || !assemblies.empty() || contacts_.empty()) return -1;
+  const double first = (1 - 1e-3) * contacts_.strikeOfHeld(scene.bodies, h);
+  const double least = kWorthwhile * scene.settings.frame / scene.settings.substeps;
+  return first > least && first < h - least ? first : -1;
 }
 
 void Island::close(const Scene& scene, double h) {

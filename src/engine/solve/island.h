@@ -146,6 +146,10 @@ class Island {
   void prime(const Scene& scene);
   // One substep; takes it back and returns false if the joints cannot be closed at its end.
   bool trySubstep(const Scene& scene, double h);
+  // The same span in two steps that end and begin at an impact.
+  bool splitSubstep(const Scene& scene, double h, double first);
+  // When within the substep that would help; -1: it would not.
+  double strikeOfHeld(const Scene& scene, double h) const;
   // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
   void fallbackSubstep(const Scene& scene, double h);
   // Everything again from where the frame began, by projections that cannot gain energy.
@@ -177,6 +181,7 @@ class Island {
   void findContacts(const Scene& scene, double h, double left, bool closing);
   bool wouldBounce(const Scene& scene, double h) const;
   void bounce(const Scene& scene, double h);
+  void takeNewPoses(const Scene& scene, double h);
   // Returns whether anything did.
   bool bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints);
   // Also marks where each body is before it, to return to.

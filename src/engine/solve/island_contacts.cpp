@@ -13,8 +13,10 @@ namespace {
 // Faces that lie on each other keep their manifold while they move against each other by less than this, m or share of
 // their size: their points go with them, exactly but for the edges that they slide along.
 constexpr double kKeptSlide = 1e-3, kKeptShare = 0.01;
-// What is further from touching than this share of its travel meets as it will be at the instant of touch.
-constexpr double kNearTouch = 1e-5;  // m
+
+// More shapes than this that may touch each other are a crowd, whose impacts are too many to be taken one by one where
+// nothing bounces.
+constexpr std::size_t kCrowd = 6;
 
 // Whether two convex shapes whose bodies nothing holds pass each other within the step without touching, although the
 // planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
@@ -156,7 +158,7 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     return c;
   };
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
-  contacts_.begin(scene.settings.gravity, h, left, closing);
+  contacts_.begin(scene.settings.gravity, h, left, closing, shapes_.size() > kCrowd);
   for (std::size_t i = 0; i < looks_.size(); ++i) {
     if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
     if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
