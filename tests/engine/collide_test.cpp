@@ -77,6 +77,21 @@ TEST(Collide, LyingCapsuleTouchesAtBothEnds) {
   for (const ManifoldPoint& p : onCapsule.points) EXPECT_NEAR(p.gap, -0.001, 1e-9);
 }
 
+// A wheel against a step, a pipe on a ridge: along the whole line that they share, not at some point of it.
+TEST(Collide, RoundSideMeetsAParallelEdgeAtBothEndsOfTheirLine) {
+  const Quat lying(Eigen::AngleAxisd(M_PI / 2, Vec3::UnitX()));
+  const double off = 0.2 / std::sqrt(2.0) - 0.0005;
+  for (const Shape& round : {Shape(Cylinder{0.2, 0.4}), Shape(Capsule{0.2, 0.8})}) {
+    const Manifold m = meet(Box{{2, 1, 0.3}}, at(0, 0, 0), round, {{-1 - off, 0.5 + off, 0.1}, lying});
+    ASSERT_EQ(m.points.size(), 2u);
+    EXPECT_LE((m.normal - Vec3(-1, 1, 0) / std::sqrt(2.0)).norm(), 1e-9);
+    const double low = std::min(m.points[0].position.z(), m.points[1].position.z()),
+                 high = std::max(m.points[0].position.z(), m.points[1].position.z());
+    EXPECT_NEAR(low, -0.1, 1e-9);
+    EXPECT_NEAR(high, 0.15, 1e-9);
+  }
+}
+
 TEST(Collide, SwappingTheShapesFlipsTheNormal) {
   const Pose tilted{{0.3, 0.9, 0.1}, Quat(Eigen::AngleAxisd(0.4, Vec3(1, 1, 0).normalized()))};
   const Manifold ab = meet(Box{{1, 1, 1}}, {}, Box{{1, 1, 1}}, tilted, 0.2);

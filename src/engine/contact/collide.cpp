@@ -129,16 +129,18 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
   if (std::abs(segment.edgeDirections[0].dot(towards)) > kParallel) return;
   Feature edge = facingFeature(segment, towards);
   Vec3 facePoint, faceNormal;
-  if (other.faces.empty()) {
-    const Vec3& direction = other.edgeDirections[0];
-    if (direction.cross(segment.edgeDirections[0]).norm() > kParallel) return;
-    clip(edge.points, other.vertices[0], -direction, 1);
-    if (edge.points.size() == 2) clip(edge.points, other.vertices[1], direction, 2);
-    facePoint = other.vertices[0];
+  const auto alongEdge = [&](const Vec3& from, const Vec3& to) {
+    const Vec3 direction = (to - from).normalized();
+    if (direction.cross(segment.edgeDirections[0]).norm() > kParallel) return false;
+    clip(edge.points, from, -direction, 1);
+    if (edge.points.size() == 2) clip(edge.points, to, direction, 2);
+    facePoint = from;
     faceNormal = -towards;
-  } else {
-    const Feature face = facingFeature(other, -towards);
-    if (face.face->normal.dot(-towards) < 1 - 1e-6) return;
+    return true;
+  };
+  if (other.faces.empty()) {
+    if (!alongEdge(other.vertices[0], other.vertices[1])) return;
+  } else if (const Feature face = facingFeature(other, -towards); face.face->normal.dot(-towards) > 1 - 1e-6) {
     const std::size_t n = face.points.size();
     for (std::size_t i = 0; i < n && edge.points.size() == 2; ++i) {
       const Vec3 along = face.points[(i + 1) % n].first - face.points[i].first;
@@ -146,6 +148,16 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
     }
     facePoint = face.points[0].first;
     faceNormal = face.face->normal;
+  } else {
+    // On an edge: the one of the facing face that is furthest out.
+    const std::size_t n = face.points.size();
+    std::size_t furthest = 0;
+    const auto reach = [&](std::size_t i) {
+      return -towards.dot(face.points[i].first + face.points[(i + 1) % n].first);
+    };
+    for (std::size_t i = 1; i < n; ++i)
+      if (reach(i) > reach(furthest)) furthest = i;
+    if (!alongEdge(face.points[furthest].first, face.points[(furthest + 1) % n].first)) return;
   }
   if (edge.points.size() != 2) return;
   out.points.clear();

@@ -58,7 +58,7 @@ double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) co
     const double after = 2 * p.gap / (std::sqrt(squared) - v);
     if (after < h && (first < 0 || after < first)) first = after;
   }
-  return first;
+  return (1 - 2 * kTogether) * first;
 }
 
 double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& members, double span, bool firstOnly,

@@ -34,8 +34,9 @@ class ContactSolver {
   int size() const { return touches_.size(); }
   // Whether bodies with restitution would meet within the substep h.
   bool wouldBounce(const std::vector<Body>& bodies, double h) const;
-  // When a body that rests on something already strikes with another point, s from the instant of its pose, to which
-  // the velocities must belong; -1 if none does within the substep h. To be called between arrange() and warmStart().
+  // Just before a body that rests on something already strikes with another point, s from the instant of its pose, to
+  // which the velocities must belong; below zero if none does within the substep h. To be called between arrange() and
+  // warmStart().
   double strikeOfHeld(const std::vector<Body>& bodies, double h) const;
   // Lets them bounce within `span`, s from the instant of their poses, to which the velocities must belong. Impacts are
   // taken in stages (Newton's law on the approach speed of each stage), so that they run through a row of balls, each

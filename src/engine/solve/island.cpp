@@ -430,7 +430,7 @@ bool Island::splitSubstep(const Scene& scene, double h, double first) {
 double Island::strikeOfHeld(const Scene& scene, double h) const {
   constexpr double kWorthwhile = 0.02;  // of a substep
   if (!onStep_ || !assemblies.empty() || contacts_.empty()) return -1;
-  const double first = (1 - 1e-3) * contacts_.strikeOfHeld(scene.bodies, h);
+  const double first = contacts_.strikeOfHeld(scene.bodies, h);
   const double least = kWorthwhile * scene.settings.frame / scene.settings.substeps;
   return first > least && first < h - least ? first : -1;
 }

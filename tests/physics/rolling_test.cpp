@@ -1,0 +1,160 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What rolls: its point of contact wanders over both bodies, which is what decides its motion.
+#include <gtest/gtest.h>
+
+#include "physics/rigs.h"
+
+namespace calm::physics {
+namespace {
+
+constexpr double kRough = 10;  // a coefficient that nothing here overcomes
+
+double energyOf(const World& world) {
+  const Energy e = world.energy();
+  return e.kinetic + e.potential;
+}
+
+// A ball that rolls on a turntable goes round in a circle, at two sevenths of the table's rate and wherever it was set
+// down (Weltner, "Stable circular orbits of freely moving balls on rotating discs", American Journal of Physics 47,
+// 1979). Its speed is constant.
+TEST(Rolling, BallOnATurntableCirclesAtTwoSeventhsOfItsRate) {
+  constexpr double kRate = 2, kSpeed = 0.5, kRadius = 0.05;
+  for (const double hz : {60.0, 120.0}) {
+    World world({.frame = 1 / hz});
+    BodyDef table;
+    table.role = Role::kinematic;
+    table.shapes = {{Cylinder{3, 0.1}, {}}};
+    table.pose.position = Vec3(0, -0.05, 0);
+    table.angularVelocity = Vec3(0, kRate, 0);
+    table.friction = kRough;
+    world.addBody(table);
+    BodyDef def = tangible(Sphere{kRadius}, 1, {{0.5, kRadius, 0}});
+    def.friction = kRough;
+    def.velocity = Vec3(kSpeed, 0, 0);
+    def.angularVelocity = Vec3(kRate * 0.5 / kRadius, 0, -kSpeed / kRadius);
+    const BodyId ball = world.addBody(def);
+    double turned = 0, slowest = 1e9, fastest = 0;
+    Vec3 last = def.velocity;
+    constexpr double kSeconds = 8;
+    for (int i = 0; i < kSeconds * hz; ++i) {
+      world.step();
+      const Vec3 v = world.state(ball).velocity;
+      turned += std::atan2(last.cross(v).y(), last.dot(v));
+      slowest = std::min(slowest, v.norm()), fastest = std::max(fastest, v.norm());
+      last = v;
+    }
+    // Second order: the table turns by 0.4 % of a radian in a substep.
+    const double rate = std::abs(turned / (2.0 / 7 * kRate * kSeconds) - 1);
+    const double speed = std::max(fastest / kSpeed - 1, 1 - slowest / kSpeed);
+    report("ball on a turntable, rate, " + std::to_string(hz) + " Hz", 100 * rate, 0.01, "%");
+    report("ball on a turntable, speed, " + std::to_string(hz) + " Hz", 100 * speed, 0.01, "%");
+    EXPECT_LE(rate, 1e-4);
+    EXPECT_LE(speed, 1e-4);
+  }
+}
+
+// A thin coin that leans by 20 degrees and rolls in a circle, steadily: the moment of its weight and of the force that
+// leads it round is what turns its angular momentum (Routh, Dynamics of a System of Rigid Bodies, part II, §241). Spin
+// about its axis and radius of the circle are the solution of that equation for two and a half radians a second.
+TEST(Rolling, LeaningCoinRollsInItsCircle) {
+  constexpr double kLean = 20 * kPi / 180, kRadius = 0.3, kRate = 2.5, kThick = 2e-4;
+  const Vec3 up(-std::sin(kLean), std::cos(kLean), 0), axis(std::cos(kLean), std::sin(kLean), 0);
+  const double across = kRadius * kRadius / 4, along = kRadius * kRadius / 2;  // moments of inertia of 1 kg
+  // What the forces lack to turn the angular momentum, about z, at the spin about the axis.
+  const auto lack = [&](double spin, Vec3& turning, Vec3& velocity) {
+    turning = kRate * Vec3::UnitY() + spin * axis;
+    velocity = turning.cross(kRadius * up);
+    const Vec3 momentum = across * turning + (along - across) * turning.dot(axis) * axis;
+    const Vec3 force = (kRate * Vec3::UnitY()).cross(velocity) + Vec3(0, kGravity, 0);
+    return ((kRate * Vec3::UnitY()).cross(momentum) + (kRadius * up).cross(force)).z();
+  };
+  double low = -6, high = -2;
+  Vec3 turning, velocity;
+  ASSERT_LT(lack(low, turning, velocity) * lack(high, turning, velocity), 0);
+  for (int i = 0; i < 100; ++i) {
+    const double middle = (low + high) / 2;
+    (lack(middle, turning, velocity) * lack(low, turning, velocity) > 0 ? low : high) = middle;
+  }
+  lack(low, turning, velocity);
+  const double circle = -velocity.z() / kRate;
+  World world;
+  world.addBody(ground(kRough));
+  BodyDef def = tangible(Cylinder{kRadius, kThick}, 1);
+  def.mass.inertia = Vec3(across, along, across).asDiagonal();
+  def.pose.position = Vec3(circle, kRadius * std::cos(kLean) + kThick / 2 * std::sin(kLean), 0);
+  def.pose.rotation = Quat::FromTwoVectors(Vec3::UnitY(), axis);
+  def.friction = kRough;
+  def.velocity = velocity;
+  def.angularVelocity = turning;
+  const BodyId coin = world.addBody(def);
+  double leaning = 0, off = 0;
+  for (int i = 0; i < 180; ++i) {
+    world.step();
+    const Pose& pose = world.state(coin).pose;
+    leaning = std::max(leaning, std::abs(std::asin((pose.rotation * Vec3::UnitY()).y()) - kLean));
+    off = std::max(off, std::abs(std::hypot(pose.position.x(), pose.position.z()) - circle));
+  }
+  // Half its thickness of leverage rocks it by 0.1 degrees, and as much of its radius.
+  report("coin in its circle, lean", leaning * 180 / kPi, 0.2, "degrees");
+  report("coin in its circle, radius", 100 * off / circle, 2, "%");
+  EXPECT_LE(leaning, 0.2 * kPi / 180);
+  EXPECT_LE(off, 0.02 * circle);
+}
+
+// A rod with a round foot falls over on smooth ground, keeping its energy: to second order in the step.
+TEST(Rolling, RodFallingOnItsRoundFootKeepsItsEnergy) {
+  constexpr double kLean = 0.02, kFoot = 0.005;
+  std::vector<double> errors;
+  for (const double hz : {60.0, 120.0}) {
+    World world({.frame = 1 / hz});
+    world.addBody(ground(0));
+    BodyDef def = tangible(Capsule{kFoot, 1 + 2 * kFoot}, 1);
+    def.pose.position = Vec3(0.5 * std::sin(kLean), 0.5 * std::cos(kLean) + kFoot, 0);
+    def.pose.rotation = Quat(Eigen::AngleAxisd(-kLean, Vec3::UnitZ()));
+    def.friction = 0;
+    const BodyId rod = world.addBody(def);
+    const double before = energyOf(world);
+    while (world.state(rod).pose.position.y() > 0.3) world.step();
+    errors.push_back(std::abs(energyOf(world) - before) / world.energy().kinetic);
+  }
+  report("rod falling on its round foot, energy", errors[0], 1e-4, "of it");
+  EXPECT_LE(errors[0], 1e-4);
+  EXPECT_GT(errors[0] / errors[1], 3);
+}
+
+class Step : public testing::TestWithParam<bool> {};
+
+// A wheel rolls against a step. About its edge the angular momentum stays, so what was w becomes
+// w (1 + k - h/r) / (1 + k), k the moment of inertia over m r^2; whenever within a substep it gets there.
+TEST_P(Step, WheelKeepsItsAngularMomentumAboutTheEdge) {
+  constexpr double kRadius = 0.2, kHeight = 0.05, kSpeed = 2;
+  const bool ball = GetParam();
+  const double k = ball ? 0.4 : 0.5;
+  double worst = 0;
+  for (const double start : {0.0, 0.001, 0.0015, 0.002, 0.003, 0.004, 0.01, 0.02}) {
+    World world;
+    world.addBody(ground(kRough));
+    BodyDef step;
+    step.role = Role::fixed;
+    step.shapes = {{Box{{2, kHeight, 2}}, {}}};
+    step.pose.position = Vec3(1.5, kHeight / 2, 0);
+    step.friction = kRough;
+    world.addBody(step);
+    const Pose pose{{start, kRadius, 0}, Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitX()))};
+    BodyDef def = ball ? tangible(Sphere{kRadius}, 1, pose) : tangible(Cylinder{kRadius, 0.4}, 1, pose);
+    def.friction = kRough;
+    def.velocity = Vec3(kSpeed, 0, 0);
+    def.angularVelocity = Vec3(0, 0, -kSpeed / kRadius);
+    world.addBody(def);
+    for (int i = 0; i < 14; ++i) world.step();
+    const double spin = kSpeed / kRadius * (1 + k - kHeight / kRadius) / (1 + k);
+    const double left = 0.5 * (1 + k) * kRadius * kRadius * spin * spin + kGravity * kRadius;
+    worst = std::max(worst, std::abs(energyOf(world) - left) / left);
+  }
+  report(std::string(ball ? "ball" : "wheel") + " against a step, energy left", worst, 5e-4, "of it");
+  EXPECT_LE(worst, 5e-4);
+}
+INSTANTIATE_TEST_SUITE_P(BallAndWheel, Step, testing::Bool());
+
+}  // namespace
+}  // namespace calm::physics
