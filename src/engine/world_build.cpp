@@ -373,6 +373,7 @@ void World::setRole(BodyId body, Role role) {
   b.role = role;
   b.inverseMass = role == Role::dynamic ? 1 / b.mass : 0;
   b.linearResponse = b.inverseMass;
+  b.spanBefore = 0;
   if (role != Role::dynamic) b.response.setZero(), b.stiffness.setZero();
   if (role == Role::fixed) b.velocity = b.spin = Vec3::Zero();
   for (std::size_t s = 0; s < shapes_.size(); ++s)

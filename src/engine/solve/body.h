@@ -53,7 +53,7 @@ struct Body {
   double linearDecay = 0, angularDecay = 0;
   Vec3 windPull = Vec3::Zero();  // m/s^2, of winds beside their drag
   // The last kick: the velocities before it, and its span (s; 0: there was none, or they have changed since by other
-  // means). Tells how drag will change, and what accelerates a jointed body.
+  // means). Tells how drag will change, and what accelerates a body until it strikes something.
   Vec3 velocityBefore = Vec3::Zero(), spinBefore = Vec3::Zero();
   double spanBefore = 0;
   Mat3 response = Mat3::Zero();
@@ -133,6 +133,16 @@ struct Body {
     const Pose before = motion->poseAt(time - kStep) * inPart, after = motion->poseAt(time + kStep) * inPart;
     velocity = (after.position - before.position) / (2 * kStep);
     spin = vectorFromRotation(after.rotation * before.rotation.conjugate()) / (2 * kStep);
+  }
+  // For a step to `time`, in h seconds, of a kinematic body: how its velocities change over it.
+  void noteGathering(double time, double h) {
+    if (!motion || dynamic()) return;
+    Body start = *this, end = *this;
+    start.steerAt(time - h);
+    end.steerAt(time);
+    velocityBefore = velocity - (end.velocity - start.velocity);
+    spinBefore = spin - (end.spin - start.spin);
+    spanBefore = h;
   }
   // Takes the velocities back to before the last drift, so that there can be another; what was added to them then
   // stays.

@@ -53,7 +53,8 @@ double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) co
     if (!patch.bounces || !isHeld || p.gap < kNearTouch) continue;
     const double v = partingSpeed(i, bodies);
     if (v > -slowest_) continue;
-    const double squared = v * v - 2 * partingAcceleration(i, bodies) * p.gap;
+    // At a steady acceleration, which is found from the gain over the time that it would take without.
+    const double straight = -p.gap / v, squared = v * v - 2 * p.gap * partingGain(i, bodies, straight) / straight;
     if (squared < 0) continue;
     const double after = 2 * p.gap / (std::sqrt(squared) - v);
     if (after < h && (first < 0 || after < first)) first = after;
@@ -63,7 +64,7 @@ double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) co
 
 double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& members, double span, bool firstOnly,
                              const std::function<void()>& solveJoints) {
-  constexpr int kStages = 200, kSweeps = 50;
+  constexpr int kStages = 200, kSweeps = 300;
   constexpr double kSettled = 1e-9;  // of the approach speed
   const double together = kTogether * span;
   double earliest = -1;
@@ -99,7 +100,7 @@ double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& 
     for (const auto& [i, after] : coming) {
       const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
       if (!isFirst(patch.a, after) || !isFirst(patch.b, after)) continue;
-      const double v = partingSpeed(i, bodies), gained = after * partingAcceleration(i, bodies);
+      const double v = partingSpeed(i, bodies), gained = partingGain(i, bodies, after);
       fastest = std::max(fastest, -v);
       ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
       setImpactLaw(i, bodies, law);
@@ -151,20 +152,26 @@ void ContactSolver::setImpactLaw(int point, const std::vector<Body>& bodies, Con
   law.perSpeed = 1 / law.mobility[0];
 }
 
-double ContactSolver::partingAcceleration(int point, const std::vector<Body>& bodies) const {
+// How fast the point of a body at `arm` gathers speed, as over the last kick; of a kinematic body, as over this step.
+Vec3 ContactSolver::accelerationAt(const Body& b, const Vec3& arm, bool turns) const {
+  if (!b.dynamic() && !b.motion) return Vec3::Zero();
+  if (b.spanBefore <= 0) return b.gravityScale * gravity_ + b.inverseMass * b.force;
+  Vec3 sum = (b.velocity - b.velocityBefore + (b.spin - b.spinBefore).cross(arm)) / b.spanBefore;
+  if (turns) sum += b.spin.cross(b.spin.cross(arm));
+  return sum;
+}
+
+double ContactSolver::partingGain(int point, const std::vector<Body>& bodies, double after) const {
   const ContactPoint& p = touches_.points[point];
   const ContactPatch& patch = touches_.patches[p.patch];
   // Points that were sought at the instant of touch have their arms turned already.
   const bool turns = patch.pair->manifold.touchTime == 0;
-  const auto accelerationAt = [&](const Body& b, const Vec3& arm) {
-    if (!b.dynamic()) return Vec3(Vec3::Zero());
-    if (b.spanBefore <= 0) return Vec3(b.gravityScale * gravity_ + b.inverseMass * b.force);
-    const Vec3 turning = (b.spin - b.spinBefore) / b.spanBefore;
-    Vec3 sum = (b.velocity - b.velocityBefore) / b.spanBefore + turning.cross(arm);
-    if (turns) sum += b.spin.cross(b.spin.cross(arm));
-    return sum;
+  // A kinematic body's velocity is that of the step's middle.
+  const double sinceMiddle = step_ / 2 - left_ + after;
+  const auto gain = [&](const Body& b, const Vec3& arm) {
+    return Vec3((b.dynamic() ? after : sinceMiddle) * accelerationAt(b, arm, turns));
   };
-  return patch.normal().dot(accelerationAt(bodies[patch.b], p.armB) - accelerationAt(bodies[patch.a], p.armA));
+  return patch.normal().dot(gain(bodies[patch.b], p.armB) - gain(bodies[patch.a], p.armA));
 }
 
 // Notes that bodies go on otherwise, and sets them so that their new velocities take them from where they touched to

@@ -53,14 +53,16 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   patch.bounces = pair.restitution > 0 || ((manifold.touchTime > 0 || !crowd_) && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
   // Arms are those in the middle of the step: what stands on a turntable is carried along its arc.
-  const double half = closing_ ? 0 : step_ / 2, turnA = half * n.dot(a.spin), turnB = half * n.dot(b.spin);
+  const double time = closing_ ? 0 : step_ / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
   patch.first = size();
   for (const ManifoldPoint& m : manifold.points) {
     Vec3 force = Vec3::Zero();
     for (const ContactImpulse& last : pair.last)
       if (last.id == m.id) force = last.force;
     if (closing_ && force[0] <= 0) continue;
-    const Vec3 armA = m.position - fromA, armB = m.position - fromB;
+    // To the surfaces, that meet where they touch.
+    const Vec3 half = manifold.touchTime > 0 ? Vec3(Vec3::Zero()) : Vec3(std::max(m.gap, 0.0) / 2 * n);
+    const Vec3 armA = m.position - half - fromA, armB = m.position + half - fromB;
     const double push = std::min(-kPushRate * m.gap / step_, kPushSpeed);
     touches_.points.push_back({.patch = static_cast<int>(touches_.patches.size()) - 1,
                                .id = m.id,

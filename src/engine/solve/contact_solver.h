@@ -92,8 +92,9 @@ class ContactSolver {
   void moveToTouch(const std::vector<Touch>& touching, std::vector<Body>& bodies, double span);
   void addResting(std::vector<std::pair<int, Contact>>& struck, const std::vector<Body>& bodies) const;
   void setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
-  // m/s^2, along the normal.
-  double partingAcceleration(int point, const std::vector<Body>& bodies) const;
+  Vec3 accelerationAt(const Body& b, const Vec3& arm, bool turns) const;
+  // m/s, by which the speed of parting at a point will differ from its present one when it touches.
+  double partingGain(int point, const std::vector<Body>& bodies, double after) const;
   // The slip at a point, along each direction.
   Vec3 slipAt(int point, const std::vector<Body>& bodies) const;
   // Pushes a patch's bodies by what impulseOf() says of each of its points.

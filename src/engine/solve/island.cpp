@@ -215,7 +215,10 @@ void Island::bounce(const Scene& scene, double h) {
     else
       for (BodyId id : bodies) scene.bodies[id].returnToMark();
   }
-  if (reflected) takeNewPoses(scene, h);
+  if (reflected) {
+    for (BodyId id : bodies) scene.bodies[id].spanBefore = 0;
+    takeNewPoses(scene, h);
+  }
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
   const auto closeJoints = [&] {
     for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
@@ -237,6 +240,7 @@ void Island::takeNewPoses(const Scene& scene, double h) {
     evaluate(scene);
     RowErrors worst;
     for (Assembly* assembly : assemblies) {
+      assembly->expectLastForces(h);
       const RowErrors e = assembly->lack(h, 1);
       worst = {std::max(worst.linear, e.linear), std::max(worst.angular, e.angular)};
     }
@@ -360,7 +364,8 @@ bool Island::trySubstep(const Scene& scene, double h) {
   steer(scene, h);
   factor(scene, h, kStiffnessShare, onStep_ ? Kick::opening : Kick::full);
   findContacts(scene, h, h, false);
-  if (!onStep_ && wouldBounce(scene, h)) {
+  const bool strikes = wouldBounce(scene, h);
+  if (strikes && !onStep_) {
     // Impacts belong to velocities of the instant.
     evaluate(scene);
     clock_ -= h;
@@ -370,9 +375,12 @@ bool Island::trySubstep(const Scene& scene, double h) {
     factor(scene, h, kStiffnessShare, Kick::opening);
     findContacts(scene, h, h, false);
   }
-  if (const double first = strikeOfHeld(scene, h); first > 0) return splitSubstep(scene, h, first);
+  if (strikes) {
+    for (BodyId id : bodies) b[id].noteGathering(clock_, h);
+    if (const double first = strikeOfHeld(scene, h); first > 0) return splitSubstep(scene, h, first);
+    bounce(scene, h);
+  }
   const double share = onStep_ ? 0.5 : 1;
-  bounce(scene, h);
   for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
   kick(scene, h, onStep_ ? Kick::opening : Kick::full);
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
