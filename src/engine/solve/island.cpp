@@ -244,7 +244,7 @@ void Island::takeNewPoses(const Scene& scene, double h) {
       const RowErrors e = assembly->lack(h, 1);
       worst = {std::max(worst.linear, e.linear), std::max(worst.angular, e.angular)};
     }
-    if (within(worst, kConverged)) break;
+    if (within(worst, contacts_.empty() ? kConverged : kConvergedInTouch)) break;
     std::vector<std::pair<Vec3, Vec3>> kept;
     for (const BodyId id : bodies) {
       Body& b = scene.bodies[id];
