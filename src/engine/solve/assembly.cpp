@@ -76,10 +76,6 @@ RowErrors Assembly::lack(double h, double share) {
   return worst;
 }
 
-void Assembly::expectLastForces(double h) {
-  for (std::size_t row = 0; row < impulse_.size(); ++row) impulse_[row] = force_[row] * h;
-}
-
 void Assembly::adopt() {
   rows_.swap(fresh_);
   riderRows_.swap(riderFresh_);

@@ -107,8 +107,6 @@ class Assembly {
   // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were
   // any; the fresh errors are to be taken again then.
   bool catchOvershoot(double h);
-  // Before a lack(h, 1) at poses to which bodies were only put: joints yield there as to their last forces.
-  void expectLastForces(double h);
   // Newton correction of what the last lack() has found, to be applied to velocities at the substep's start.
   void correct(std::vector<Body>& bodies) { apply(bodies); }
   // Lets what is about to strike stops with restitution come back from them, at velocities that belong to the poses.

@@ -16,11 +16,6 @@ namespace {
 // Touches within this fraction of the step count as one.
 constexpr double kTogether = 0.01;
 
-// What a body strikes with: itself, or all that joints tie to it.
-int whole(int body, const std::vector<Body>& bodies) {
-  return bodies[body].jointed ? -1 - bodies[body].assembly : body;
-}
-
 }  // namespace
 
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
@@ -48,9 +43,11 @@ double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) co
   for (int i = 0; i < size(); ++i) {
     const ContactPoint& p = touches_.points[i];
     const ContactPatch& patch = touches_.patches[p.patch];
-    const bool isHeld =
-        (held[patch.placeA] && bodies[patch.a].dynamic()) || (held[patch.placeB] && bodies[patch.b].dynamic());
-    if (!patch.bounces || !isHeld || p.gap < kNearTouch) continue;
+    const auto isHeld = [&](int body, int place) {
+      return bodies[body].dynamic() && (held[place] || bodies[body].jointed);
+    };
+    if (!isHeld(patch.a, patch.placeA) && !isHeld(patch.b, patch.placeB)) continue;
+    if (!patch.bounces || p.gap < kNearTouch) continue;
     const double v = partingSpeed(i, bodies);
     if (v > -slowest_) continue;
     // At a steady acceleration, which is found from the gain over the time that it would take without.
@@ -62,7 +59,7 @@ double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) co
   return (1 - 2 * kTogether) * first;
 }
 
-double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& members, double span, bool firstOnly,
+double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstOnly,
                              const std::function<void()>& solveJoints) {
   constexpr int kStages = 200, kSweeps = 300;
   constexpr double kSettled = 1e-9;  // of the approach speed
@@ -70,8 +67,8 @@ double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& 
   double earliest = -1;
   for (int stage = 0; stage < kStages; ++stage) {
     // What a body would meet later it may not meet at all once it has struck what comes first.
-    std::map<int, double> first;                 // s from now, by what moves as one
-    std::vector<std::pair<int, double>> coming;  // points, and when they touch
+    std::vector<double> first(touches_.bodies.size(), span);  // s from now
+    std::vector<std::pair<int, double>> coming;               // points, and when they touch
     double next = span;
     for (int i = 0; i < size(); ++i) {
       const ContactPoint& p = touches_.points[i];
@@ -83,36 +80,32 @@ double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& 
       const double after = std::max(p.gap, 0.0) / -v;
       coming.emplace_back(i, after);
       next = std::min(next, after);
-      for (const int body : {patch.a, patch.b}) {
-        double& known = first.try_emplace(whole(body, bodies), span).first->second;
-        known = std::min(known, after);
-      }
+      for (const int place : {patch.placeA, patch.placeB}) first[place] = std::min(first[place], after);
     }
     if (next >= span) break;
     if (earliest < 0) earliest = next;
     if (firstOnly && next > earliest + together) break;
-    const auto isFirst = [&](int body, double after) {
-      return !bodies[body].dynamic() || after <= (firstOnly ? earliest : first[whole(body, bodies)]) + together;
+    const auto isFirst = [&](int body, int place, double after) {
+      return !bodies[body].dynamic() || after <= (firstOnly ? earliest : first[place]) + together;
     };
     std::vector<std::pair<int, Contact>> struck;  // by point
-    std::map<int, double> touching;               // when what is struck touches
+    std::map<int, Touch> touching;                // bodies that may be moved to their touch
     double fastest = 0;
     for (const auto& [i, after] : coming) {
       const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
-      if (!isFirst(patch.a, after) || !isFirst(patch.b, after)) continue;
-      const double v = partingSpeed(i, bodies), gained = partingGain(i, bodies, after);
+      if (!isFirst(patch.a, patch.placeA, after) || !isFirst(patch.b, patch.placeB, after)) continue;
+      const double v = partingSpeed(i, bodies);
       fastest = std::max(fastest, -v);
       ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
       setImpactLaw(i, bodies, law);
+      law.target = -patch.pair->restitution * v;
+      if (bodies[patch.a].jointed || bodies[patch.b].jointed) continue;
+      const double gained = partingGain(i, bodies, after);
       law.target = -patch.pair->restitution * (v + gained) - gained;
-      for (const int id : {patch.a, patch.b})
-        if (bodies[id].dynamic()) touching.try_emplace(whole(id, bodies), after);
+      for (int id : {patch.a, patch.b})
+        if (bodies[id].dynamic()) touching.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
     addResting(struck, bodies);
-    std::vector<Touch> moved;
-    for (const int id : members)
-      if (const auto found = touching.find(whole(id, bodies)); found != touching.end() && bodies[id].dynamic())
-        moved.push_back({id, found->second, bodies[id].velocity, bodies[id].spin});
     for (int sweep = 0; sweep < kSweeps; ++sweep) {
       double largest = 0;
       for (auto& [point, contact] : struck) {
@@ -128,7 +121,8 @@ double ContactSolver::bounce(std::vector<Body>& bodies, const std::vector<int>& 
       const ContactPatch& patch = touches_.patches[p.patch];
       addTo(patch, p, Eigen::Map<const Vec3>(contact.push.impulse), patch.pair->frameImpulse, patch.pair->frameMoment);
     }
-    moveToTouch(moved, bodies, span);
+    for (const auto& [point, contact] : struck) goOnOtherwise(point, bodies);
+    moveToTouch(touching, bodies, span);
   }
   return earliest;
 }
@@ -174,29 +168,31 @@ double ContactSolver::partingGain(int point, const std::vector<Body>& bodies, do
   return patch.normal().dot(gain(bodies[patch.b], p.armB) - gain(bodies[patch.a], p.armA));
 }
 
-// Notes that bodies go on otherwise, and sets them so that their new velocities take them from where they touched to
-// where they will be, unless they turn too far for that within the step.
-void ContactSolver::moveToTouch(const std::vector<Touch>& touching, std::vector<Body>& bodies, double span) {
-  constexpr double kFar = 0.1;  // rad
+// What was struck does not go on as it did.
+void ContactSolver::goOnOtherwise(int point, std::vector<Body>& bodies) {
+  const ContactPatch& struck = touches_.patches[touches_.points[point].patch];
+  for (const int id : {struck.a, struck.b}) {
+    if (!bodies[id].dynamic()) continue;
+    bodies[id].spanBefore = 0;
+    for (ContactPatch& patch : touches_.patches)
+      if (patch.a == id || patch.b == id) patch.wandering.setZero();
+  }
+}
+
+// Sets bodies so that their new velocities take them from where they touched to where they will be.
+void ContactSolver::moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span) {
   struct Shift {
     Vec3 way = Vec3::Zero(), turn = Vec3::Zero();
   };
   std::map<int, Shift> shifts;
-  std::set<int> struck;
-  bool far = false;
-  for (const Touch& touch : touching) {
-    Body& b = bodies[touch.body];
-    b.spanBefore = 0;
-    struck.insert(touch.body);
+  for (const auto& [id, touch] : touching) {
     if (touch.after == 0) continue;
+    Body& b = bodies[id];
     const Shift& shift =
-        shifts[touch.body] = {touch.after * (touch.velocity - b.velocity), touch.after * (touch.spin - b.spin)};
-    far |= b.jointed && !(shift.turn.norm() < kFar);
+        shifts[id] = {touch.after * (touch.velocity - b.velocity), touch.after * (touch.spin - b.spin)};
+    moveBy(b, shift.way, shift.turn);
   }
-  for (ContactPatch& patch : touches_.patches)
-    if (struck.contains(patch.a) || struck.contains(patch.b)) patch.wandering.setZero();
-  if (far || shifts.empty()) return;
-  for (const auto& [id, shift] : shifts) moveBy(bodies[id], shift.way, shift.turn);
+  if (shifts.empty()) return;
   const auto moved = [&](int id, const Vec3& arm) {
     const auto found = shifts.find(id);
     return found == shifts.end() ? Vec3(Vec3::Zero()) : Vec3(found->second.way + found->second.turn.cross(arm));

@@ -7,6 +7,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <memory>
 #include <utility>
 #include <vector>
@@ -34,18 +35,17 @@ class ContactSolver {
   int size() const { return touches_.size(); }
   // Whether bodies with restitution would meet within the substep h.
   bool wouldBounce(const std::vector<Body>& bodies, double h) const;
-  // Just before a body that rests on something already strikes with another point, s from the instant of its pose, to
-  // which the velocities must belong; below zero if none does within the substep h. To be called between arrange() and
-  // warmStart().
+  // Just before a body that rests on something or is jointed strikes (with another point), s from the instant of its
+  // pose, to which the velocities must belong; below zero if none does within the substep h. To be called between
+  // arrange() and warmStart().
   double strikeOfHeld(const std::vector<Body>& bodies, double h) const;
   // Lets them bounce within `span`, s from the instant of their poses, to which the velocities must belong. Impacts are
   // taken in stages (Newton's law on the approach speed of each stage), so that they run through a row of balls, each
-  // body's (or assembly's) first touch first; `solveJoints` closes the joints between sweeps. They meet at the instant
-  // at which they touch, under their steady acceleration: their velocities and poses, and those of all `members` that
-  // joints tie to them, are set so that the span takes them there and back. Returns when the first touch is, -1 if
-  // there is none; with `firstOnly`, only what touches then bounces. To be called between arrange() and warmStart().
-  double bounce(std::vector<Body>& bodies, const std::vector<int>& members, double span, bool firstOnly,
-                const std::function<void()>& solveJoints);
+  // body's first touch first; `solveJoints` closes the joints between sweeps. Bodies without joints meet at the instant
+  // at which they touch, under their steady acceleration: their velocities and poses are set so that the span takes
+  // them there and back. Returns when the first touch is, -1 if there is none; with `firstOnly`, only what touches then
+  // bounces. To be called between arrange() and warmStart().
+  double bounce(std::vector<Body>& bodies, double span, bool firstOnly, const std::function<void()>& solveJoints);
   // Applies the last forces over `time`.
   void warmStart(std::vector<Body>& bodies, double time);
 
@@ -83,13 +83,13 @@ class ContactSolver {
     ContactPush<double> push;
     double friction;
   };
-  // For impacts: where a body touches, s from now, and how it moves then.
+  // When a body touches, s from now, and how it moves then.
   struct Touch {
-    int body;
     double after;
     Vec3 velocity, spin;
   };
-  void moveToTouch(const std::vector<Touch>& touching, std::vector<Body>& bodies, double span);
+  void moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span);
+  void goOnOtherwise(int point, std::vector<Body>& bodies);
   void addResting(std::vector<std::pair<int, Contact>>& struck, const std::vector<Body>& bodies) const;
   void setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
   Vec3 accelerationAt(const Body& b, const Vec3& arm, bool turns) const;

@@ -3,7 +3,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <tuple>
 
 #include "engine/solve/drift.h"
 #include "engine/solve/geometric_stiffness.h"
@@ -217,7 +216,9 @@ void Island::bounce(const Scene& scene, double h) {
   }
   if (reflected) {
     for (BodyId id : bodies) scene.bodies[id].spanBefore = 0;
-    takeNewPoses(scene, h);
+    // At the poses to which it put the bodies.
+    evaluate(scene);
+    factor(scene, h, kStiffnessShare, Kick::opening);
   }
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
   const auto closeJoints = [&] {
@@ -226,39 +227,8 @@ void Island::bounce(const Scene& scene, double h) {
   const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
   const bool bounced = std::any_of(shapes_.begin(), shapes_.end(), isStruck)
                            ? bounceInTurn(scene, h, closeJoints)
-                           : contacts_.bounce(scene.bodies, bodies, h, false, closeJoints) >= 0;
-  if (!bounced) return;
-  read(scene, false);
-  if (!assemblies.empty()) takeNewPoses(scene, h);
-}
-
-// Impacts put bodies elsewhere, straight on, where joints would lead them round: closes the joints again without a
-// trace in the velocities.
-void Island::takeNewPoses(const Scene& scene, double h) {
-  constexpr int kRounds = 3;
-  for (int round = 0; round < kRounds; ++round) {
-    evaluate(scene);
-    RowErrors worst;
-    for (Assembly* assembly : assemblies) {
-      assembly->expectLastForces(h);
-      const RowErrors e = assembly->lack(h, 1);
-      worst = {std::max(worst.linear, e.linear), std::max(worst.angular, e.angular)};
-    }
-    if (within(worst, contacts_.empty() ? kConverged : kConvergedInTouch)) break;
-    std::vector<std::pair<Vec3, Vec3>> kept;
-    for (const BodyId id : bodies) {
-      Body& b = scene.bodies[id];
-      kept.emplace_back(b.velocity, b.spin);
-      b.velocity = b.spin = Vec3::Zero();
-    }
-    for (Assembly* assembly : assemblies) assembly->correct(scene.bodies);
-    for (std::size_t i = 0; i < bodies.size(); ++i) {
-      Body& b = scene.bodies[bodies[i]];
-      if (b.dynamic()) moveBy(b, h * b.velocity, h * b.spin);
-      std::tie(b.velocity, b.spin) = kept[i];
-    }
-  }
-  factor(scene, h, kStiffnessShare, Kick::opening);
+                           : contacts_.bounce(scene.bodies, h, false, closeJoints) >= 0;
+  if (bounced) read(scene, false);
 }
 
 // One touch after another: what was struck may strike others yet in the same substep. After so many, fewer in a crowd,
@@ -275,7 +245,7 @@ bool Island::bounceInTurn(const Scene& scene, double h, const std::function<void
   bool bounced = false;
   for (int i = 0; i < most; ++i) {
     const bool last = i == most - 1;
-    const double first = contacts_.bounce(scene.bodies, bodies, h - clock, !last, closeJoints);
+    const double first = contacts_.bounce(scene.bodies, h - clock, !last, closeJoints);
     if (first < 0) break;
     bounced = true;
     if (last) break;
@@ -377,7 +347,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   }
   if (strikes) {
     for (BodyId id : bodies) b[id].noteGathering(clock_, h);
-    if (const double first = strikeOfHeld(scene, h); first > 0) return splitSubstep(scene, h, first);
+    if (const double first = strikeOfHeld(scene, h); first > 0) return cutSubstep(scene, h, first);
     bounce(scene, h);
   }
   const double share = onStep_ ? 0.5 : 1;
@@ -425,19 +395,21 @@ bool Island::trySubstep(const Scene& scene, double h) {
 }
 
 // An impact changes what holds a body as well as how it moves: up to it and from it on are steps of their own.
-bool Island::splitSubstep(const Scene& scene, double h, double first) {
+bool Island::cutSubstep(const Scene& scene, double h, double first) {
   const double end = clock_;
-  for (const double step : {first, h - first}) {
-    clock_ = step == first ? end - h + first : end;
-    trySubstep(scene, step);
-    close(scene, step);
+  for (const bool before : {true, false}) {
+    const double step = before ? first : h - first;
+    clock_ = before ? end - h + first : end;
+    cut_ = before;
+    if (!trySubstep(scene, step)) fallbackSubstep(scene, step);
+    if (!onStep_) close(scene, step);
   }
   return true;
 }
 
 double Island::strikeOfHeld(const Scene& scene, double h) const {
   constexpr double kWorthwhile = 0.02;  // of a substep
-  if (!onStep_ || !assemblies.empty() || contacts_.empty()) return -1;
+  if (!onStep_ || contacts_.empty()) return -1;
   const double first = contacts_.strikeOfHeld(scene.bodies, h);
   const double least = kWorthwhile * scene.settings.frame / scene.settings.substeps;
   return first > least && first < h - least ? first : -1;
@@ -453,7 +425,7 @@ void Island::close(const Scene& scene, double h) {
   solveVelocities(scene, h, h / 2);
   readWork(scene, Assembly::WorkOf::closing);
   for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies), assembly->renew();
-  read(scene, true);
+  read(scene, !cut_);
   onStep_ = true;
 }
 

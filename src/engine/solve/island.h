@@ -147,7 +147,7 @@ class Island {
   // One substep; takes it back and returns false if the joints cannot be closed at its end.
   bool trySubstep(const Scene& scene, double h);
   // The same span in two steps that end and begin at an impact.
-  bool splitSubstep(const Scene& scene, double h, double first);
+  bool cutSubstep(const Scene& scene, double h, double first);
   // When within the substep that would help; -1: it would not.
   double strikeOfHeld(const Scene& scene, double h) const;
   // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
@@ -181,7 +181,6 @@ class Island {
   void findContacts(const Scene& scene, double h, double left, bool closing);
   bool wouldBounce(const Scene& scene, double h) const;
   void bounce(const Scene& scene, double h);
-  void takeNewPoses(const Scene& scene, double h);
   // Returns whether anything did.
   bool bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints);
   // Also marks where each body is before it, to return to.
@@ -236,6 +235,7 @@ class Island {
   Residual residual_;
   int revisionsLeft_ = 0;  // of stops and drives, in the present solution
   bool onStep_ = true;     // velocities belong to the instant of the poses, not half a substep before it
+  bool cut_ = false;       // in the first part of a substep that is cut in two; for readings it goes on after that
   bool strained_ = false;  // some substep of the frame took many corrections
   bool parted_ = false;    // some joint did in the frame
   bool touched_ = false;   // there were contacts in the frame
