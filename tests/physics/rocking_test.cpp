@@ -10,11 +10,6 @@ namespace {
 
 constexpr double kRough = 5;
 
-double energyOf(const World& world) {
-  const Energy e = world.energy();
-  return e.kinetic + e.potential;
-}
-
 // A slender block let go from half the angle at which it would fall over rocks from edge to edge. At each change it
 // keeps 1 - 3/2 sin^2 a of its angular velocity, where tan a is width over height (Housner, "The behavior of inverted
 // pendulum structures during earthquakes", Bulletin of the Seismological Society of America 53, 1963).
@@ -30,14 +25,14 @@ TEST(RockingBlock, LosesAtEachChangeWhatHousnerSays) {
   def.friction = kRough;
   const BodyId block = world.addBody(def);
   // The energy of each swing, above that of standing.
-  std::vector<double> swings = {energyOf(world) - kGravity * kHalfHeight};
+  std::vector<double> swings = {world.energy().total() - kGravity * kHalfHeight};
   for (double side = -1; swings.size() < 6;) {
     world.step();
     const double lean = world.state(block).pose.rotation.z();
     if (lean * side > 0) continue;
     side = -side;
     world.step();
-    swings.push_back(energyOf(world) - kGravity * kHalfHeight);
+    swings.push_back(world.energy().total() - kGravity * kHalfHeight);
   }
   const double kept = std::pow(1 - 1.5 * std::pow(std::sin(slender), 2), 2);
   double worst = 0;

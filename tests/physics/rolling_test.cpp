@@ -9,11 +9,6 @@ namespace {
 
 constexpr double kRough = 10;  // a coefficient that nothing here overcomes
 
-double energyOf(const World& world) {
-  const Energy e = world.energy();
-  return e.kinetic + e.potential;
-}
-
 // A ball that rolls on a turntable goes round in a circle, at two sevenths of the table's rate and wherever it was set
 // down (Weltner, "Stable circular orbits of freely moving balls on rotating discs", American Journal of Physics 47,
 // 1979). Its speed is constant.
@@ -113,9 +108,9 @@ TEST(Rolling, RodFallingOnItsRoundFootKeepsItsEnergy) {
     def.pose.rotation = Quat(Eigen::AngleAxisd(-kLean, Vec3::UnitZ()));
     def.friction = 0;
     const BodyId rod = world.addBody(def);
-    const double before = energyOf(world);
+    const double before = world.energy().total();
     while (world.state(rod).pose.position.y() > 0.3) world.step();
-    errors.push_back(std::abs(energyOf(world) - before) / world.energy().kinetic);
+    errors.push_back(std::abs(world.energy().total() - before) / world.energy().kinetic);
   }
   report("rod falling on its round foot, energy", errors[0], 1e-4, "of it");
   EXPECT_LE(errors[0], 1e-4);
@@ -149,7 +144,7 @@ TEST_P(Step, WheelKeepsItsAngularMomentumAboutTheEdge) {
     for (int i = 0; i < 14; ++i) world.step();
     const double spin = kSpeed / kRadius * (1 + k - kHeight / kRadius) / (1 + k);
     const double left = 0.5 * (1 + k) * kRadius * kRadius * spin * spin + kGravity * kRadius;
-    worst = std::max(worst, std::abs(energyOf(world) - left) / left);
+    worst = std::max(worst, std::abs(world.energy().total() - left) / left);
   }
   report(std::string(ball ? "ball" : "wheel") + " against a step, energy left", worst, 5e-4, "of it");
   EXPECT_LE(worst, 5e-4);

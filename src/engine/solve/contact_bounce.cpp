@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Impacts that send back what meets.
+// Impacts at the instant of touch.
 #include <algorithm>
 #include <cmath>
 #include <map>
@@ -121,7 +121,7 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       const ContactPatch& patch = touches_.patches[p.patch];
       addTo(patch, p, Eigen::Map<const Vec3>(contact.push.impulse), patch.pair->frameImpulse, patch.pair->frameMoment);
     }
-    for (const auto& [point, contact] : struck) goOnOtherwise(point, bodies);
+    forgetCourse(struck, bodies);
     moveToTouch(touching, bodies, span);
   }
   return earliest;
@@ -148,8 +148,7 @@ void ContactSolver::setImpactLaw(int point, const std::vector<Body>& bodies, Con
 
 // How fast the point of a body at `arm` gathers speed, as over the last kick; of a kinematic body, as over this step.
 Vec3 ContactSolver::accelerationAt(const Body& b, const Vec3& arm, bool turns) const {
-  if (!b.dynamic() && !b.motion) return Vec3::Zero();
-  if (b.spanBefore <= 0) return b.gravityScale * gravity_ + b.inverseMass * b.force;
+  if (b.spanBefore <= 0) return b.dynamic() ? Vec3(b.gravityScale * gravity_ + b.inverseMass * b.force) : Vec3::Zero();
   Vec3 sum = (b.velocity - b.velocityBefore + (b.spin - b.spinBefore).cross(arm)) / b.spanBefore;
   if (turns) sum += b.spin.cross(b.spin.cross(arm));
   return sum;
@@ -169,14 +168,15 @@ double ContactSolver::partingGain(int point, const std::vector<Body>& bodies, do
 }
 
 // What was struck does not go on as it did.
-void ContactSolver::goOnOtherwise(int point, std::vector<Body>& bodies) {
-  const ContactPatch& struck = touches_.patches[touches_.points[point].patch];
-  for (const int id : {struck.a, struck.b}) {
-    if (!bodies[id].dynamic()) continue;
-    bodies[id].spanBefore = 0;
-    for (ContactPatch& patch : touches_.patches)
-      if (patch.a == id || patch.b == id) patch.wandering.setZero();
+void ContactSolver::forgetCourse(const std::vector<std::pair<int, Contact>>& struck, std::vector<Body>& bodies) {
+  std::set<int> changed;
+  for (const auto& [point, contact] : struck) {
+    const ContactPatch& patch = touches_.patches[touches_.points[point].patch];
+    for (const int id : {patch.a, patch.b})
+      if (bodies[id].dynamic()) bodies[id].spanBefore = 0, changed.insert(id);
   }
+  for (ContactPatch& patch : touches_.patches)
+    if (changed.contains(patch.a) || changed.contains(patch.b)) patch.wandering.setZero();
 }
 
 // Sets bodies so that their new velocities take them from where they touched to where they will be.

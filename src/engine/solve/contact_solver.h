@@ -33,7 +33,7 @@ class ContactSolver {
   void arrange(const std::vector<Body>& bodies) { touches_.arrange(bodies); }
   bool empty() const { return touches_.points.empty(); }
   int size() const { return touches_.size(); }
-  // Whether bodies with restitution would meet within the substep h.
+  // Whether something would strike within the substep h that bounce() takes.
   bool wouldBounce(const std::vector<Body>& bodies, double h) const;
   // Just before a body that rests on something or is jointed strikes (with another point), s from the instant of its
   // pose, to which the velocities must belong; below zero if none does within the substep h. To be called between
@@ -89,7 +89,7 @@ class ContactSolver {
     Vec3 velocity, spin;
   };
   void moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span);
-  void goOnOtherwise(int point, std::vector<Body>& bodies);
+  void forgetCourse(const std::vector<std::pair<int, Contact>>& struck, std::vector<Body>& bodies);
   void addResting(std::vector<std::pair<int, Contact>>& struck, const std::vector<Body>& bodies) const;
   void setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
   Vec3 accelerationAt(const Body& b, const Vec3& arm, bool turns) const;

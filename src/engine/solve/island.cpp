@@ -188,7 +188,7 @@ void Island::kick(const Scene& scene, double h, Kick kick) {
 
 void Island::steer(const Scene& scene, double h) {
   for (BodyId id : bodies)
-    if (!scene.bodies[id].dynamic()) scene.bodies[id].steerTo(clock_, h);
+    if (Body& b = scene.bodies[id]; !b.dynamic()) b.steerTo(clock_, h), b.spanBefore = 0;
 }
 
 void Island::steerAtClock(const Scene& scene) {
@@ -330,7 +330,6 @@ bool Island::trySubstep(const Scene& scene, double h) {
   std::vector<Body>& b = scene.bodies;
   if (std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->fallback() > 0; }))
     return false;
-  for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   steer(scene, h);
   factor(scene, h, kStiffnessShare, onStep_ ? Kick::opening : Kick::full);
   findContacts(scene, h, h, false);
@@ -347,9 +346,13 @@ bool Island::trySubstep(const Scene& scene, double h) {
   }
   if (strikes) {
     for (BodyId id : bodies) b[id].noteGathering(clock_, h);
-    if (const double first = strikeOfHeld(scene, h); first > 0) return cutSubstep(scene, h, first);
+    if (const double first = strikeOfHeld(scene, h); first > 0) {
+      cutSubstep(scene, h, first);
+      return true;
+    }
     bounce(scene, h);
   }
+  for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   const double share = onStep_ ? 0.5 : 1;
   for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
   kick(scene, h, onStep_ ? Kick::opening : Kick::full);
@@ -395,7 +398,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
 }
 
 // An impact changes what holds a body as well as how it moves: up to it and from it on are steps of their own.
-bool Island::cutSubstep(const Scene& scene, double h, double first) {
+void Island::cutSubstep(const Scene& scene, double h, double first) {
   const double end = clock_;
   for (const bool before : {true, false}) {
     const double step = before ? first : h - first;
@@ -404,7 +407,6 @@ bool Island::cutSubstep(const Scene& scene, double h, double first) {
     if (!trySubstep(scene, step)) fallbackSubstep(scene, step);
     if (!onStep_) close(scene, step);
   }
-  return true;
 }
 
 double Island::strikeOfHeld(const Scene& scene, double h) const {

@@ -147,7 +147,7 @@ class Island {
   // One substep; takes it back and returns false if the joints cannot be closed at its end.
   bool trySubstep(const Scene& scene, double h);
   // The same span in two steps that end and begin at an impact.
-  bool cutSubstep(const Scene& scene, double h, double first);
+  void cutSubstep(const Scene& scene, double h, double first);
   // When within the substep that would help; -1: it would not.
   double strikeOfHeld(const Scene& scene, double h) const;
   // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
