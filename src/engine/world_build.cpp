@@ -14,6 +14,13 @@ bool isPose(const Pose& pose) {
   return pose.position.allFinite() && pose.rotation.coeffs().allFinite() && std::abs(pose.rotation.norm() - 1) < 1e-6;
 }
 
+// No length is below zero: a stop there would only stop what goes through the pivot.
+void dropIdleStop(JointType type, AxisDef& axis) {
+  const bool length =
+      type == JointType::distance || type == JointType::spring || type == JointType::pulley || type == JointType::winch;
+  if (length && axis.low <= 0 && axis.high > 0) axis.low = -kNoLimit;
+}
+
 }  // namespace
 
 World::World(const StepSettings& settings) : settings_(settings) {
@@ -140,6 +147,7 @@ void World::completeForm(JointDef& def) const {
   for (const RoutePoint& p : form.route) require(p.at.allFinite(), "the points of a route must be finite");
   for (int k = 0; k < axesOf(def.type).all(); ++k)
     if (isLockedByNature(def.type, k) && !def.axes[k].isUsed()) def.axes[k].low = def.axes[k].high = 0;
+  dropIdleStop(def.type, def.axes[0]);
   if (def.type == JointType::limb) {
     AxisDef& cone = def.axes[3];
     cone.low = -kNoLimit;
@@ -316,6 +324,7 @@ void World::setAxis(JointId joint, int axis, const AxisDef& def) {
   const double length = j.def.axes[axis].high;
   const bool rope = j.def.type == JointType::pulley || j.def.type == JointType::winch;
   j.def.axes[axis] = def;
+  dropIdleStop(j.def.type, j.def.axes[axis]);
   if (rope && def.high == kNoLimit) j.def.axes[axis].high = length;
   if (def.frequency > 0) stiffenByFrequency(j, axis);
   jointsChanged_ = true;

@@ -47,6 +47,79 @@ TEST(Terrain, BallRollsOverSeamsAsOverAPlane) {
   EXPECT_LT(highest, 0.1001);
 }
 
+struct Rider {
+  const char* name;
+  Shape shape;
+  double height;  // of its centre, m
+  bool lies;      // its axis across the way
+  bool rolls;
+};
+std::ostream& operator<<(std::ostream& out, const Rider& rider) {
+  return out << rider.name;
+}
+
+class Tiles : public testing::TestWithParam<Rider> {};
+
+// A floor of blocks side by side is as good as a plane, at any speed: nothing runs against the side of the next one.
+TEST_P(Tiles, AreCrossedLikeAPlane) {
+  constexpr double kSide = 0.5, kNeeded = 0.01;
+  const Rider& rider = GetParam();
+  double unsteady = 0, up = 0;
+  for (const double speed : {0.3, 2.0, 10.0})
+    for (int i = 0; i < 20; ++i) {
+      World world;
+      BodyDef floor;
+      floor.role = Role::fixed;
+      floor.friction = 0;
+      for (int k = -1; k < 20; ++k) floor.shapes.push_back({Box{{kSide, 1, 4}}, {{kSide * k, -0.5, 0}}});
+      world.addBody(floor);
+      const Quat across = rider.lies ? Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitX())) : Quat::Identity();
+      BodyDef def = tangible(rider.shape, 1, {{0.013 * i, rider.height, 0.2}, across});
+      def.velocity.x() = speed;
+      if (rider.rolls) def.angularVelocity.z() = -speed / rider.height;
+      const BodyId id = world.addBody(def);
+      for (int frame = 0; frame < 45; ++frame) {
+        world.step();
+        unsteady = std::max(unsteady, std::abs(world.state(id).velocity.x() / speed - 1));
+        up = std::max(up, std::abs(world.state(id).pose.position.y() - rider.height));
+      }
+    }
+  report(std::string(rider.name) + " over tiles, speed", 100 * unsteady, 100 * kNeeded, "%");
+  EXPECT_LE(unsteady, kNeeded);
+  EXPECT_LE(up, 1e-4);
+}
+INSTANTIATE_TEST_SUITE_P(Riders, Tiles,
+                         testing::Values(Rider{"ball", Sphere{0.1}, 0.1, false, true},
+                                         Rider{"small ball", Sphere{0.01}, 0.01, false, true},
+                                         Rider{"capsule", Capsule{0.1, 0.4}, 0.1, true, true},
+                                         Rider{"cylinder", Cylinder{0.1, 0.4}, 0.1, true, true},
+                                         Rider{"box", Box{{0.2, 0.2, 0.2}}, 0.1, false, false},
+                                         Rider{"hull", hullBox({0.2, 0.2, 0.2}), 0.1, false, false},
+                                         Rider{"standing cylinder", Cylinder{0.1, 0.2}, 0.1, false, false}));
+
+// A ball that bounces its way over tiles strikes their tops and never an edge.
+TEST(Tiles, KeepTheirBallsGoing) {
+  double worst = 0;
+  for (int i = 0; i < 200; ++i) {
+    World world;
+    BodyDef floor;
+    floor.role = Role::fixed;
+    floor.restitution = 1;
+    floor.friction = 0;
+    for (int k = -1; k < 6; ++k) floor.shapes.push_back({Box{{0.5, 1, 4}}, {{0.5 * k, -0.5, 0}}});
+    world.addBody(floor);
+    BodyDef def = tangible(Sphere{0.1}, 1, {{0, 0.4 + 3e-4 * i, 0}});
+    def.velocity.x() = 0.5 + 3e-3 * i;
+    def.restitution = 1;
+    def.friction = 0;
+    const BodyId ball = world.addBody(def);
+    run(world, 1.5);
+    worst = std::max(worst, std::abs(world.state(ball).velocity.x() - def.velocity.x()));
+  }
+  // What is within a millirad of the vertical counts as that.
+  EXPECT_LE(worst, 1e-3);
+}
+
 TEST(Terrain, BoxesAndHullsRestOnIt) {
   World world;
   world.addBody(terrain(20, 0.5, [](double, double) { return 0.3; }));

@@ -204,6 +204,21 @@ Axis bestEdgePair(const ConvexCore& a, const ConvexCore& b) {
   return best;
 }
 
+// Edges give way so far: what slides from one block onto the next of the same height does not run against its side.
+constexpr double kRoundedEdge = 2e-5;  // m
+
+// Whether all of the points are within that of an edge of the face.
+bool onlyMeetsEdge(const ConvexCore& core, const CoreFace& face, const Feature& feature) {
+  const std::size_t n = face.vertices.size();
+  for (std::size_t i = 0; i < n; ++i) {
+    const Vec3& p = core.vertices[face.vertices[i]];
+    const Vec3 inward = face.normal.cross(core.vertices[face.vertices[(i + 1) % n]] - p).normalized();
+    const auto isNear = [&](const auto& point) { return (point.first - p).dot(inward) < kRoundedEdge; };
+    if (std::all_of(feature.points.begin(), feature.points.end(), isNear)) return true;
+  }
+  return false;
+}
+
 // The face of `reference` clips the feature of `incident` that looks at it.
 void faceManifold(const ConvexCore& reference, const CoreFace& face, const ConvexCore& incident, bool referenceIsA,
                   double margin, Manifold& out) {
@@ -214,6 +229,7 @@ void faceManifold(const ConvexCore& reference, const CoreFace& face, const Conve
     const Vec3& q = reference.vertices[face.vertices[(i + 1) % n]];
     clip(feature.points, p, (q - p).cross(face.normal), static_cast<std::uint32_t>(i + 1));
   }
+  if (onlyMeetsEdge(reference, face, feature)) return;
   out.normal = referenceIsA ? face.normal : Vec3(-face.normal);
   if (reference.radius + incident.radius == 0) out.normalOn = referenceIsA ? Manifold::Owner::a : Manifold::Owner::b;
   const double radii = reference.radius + incident.radius;
@@ -330,7 +346,8 @@ bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manif
     if (!squareA || !squareB) continue;
     // What lies on an end is nearer to parting there than across the round side.
     const double gap = closest.distance - coreA.radius - coreB.radius;
-    if ((sideA && beyondEnds(a, b) > gap) || (sideB && beyondEnds(b, a) > gap)) continue;
+    const double within = std::min(gap, -kRoundedEdge);
+    if ((sideA && beyondEnds(a, b) > within) || (sideB && beyondEnds(b, a) > within)) continue;
     if (gap <= margin) roundedManifold(coreA, coreB, closest, margin, out);
     return true;
   }
@@ -340,8 +357,9 @@ bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manif
 // Cylinders that touch with their ends or rims: as prisms, turned so that the touch is on one of their edges.
 void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
   constexpr double kSagitta = 0.005;  // of a facet, over the radius
-  convexManifold(a, b, margin + kSagitta * (a.discRadius + b.discRadius), out);
-  out.clearance = margin;
+  const double sagitta = kSagitta * (a.discRadius + b.discRadius);
+  convexManifold(a, b, margin + sagitta, out);
+  out.clearance = std::min(margin, out.clearance - sagitta);
   if (out.points.empty()) return;
   ConvexCore rolledA = a, rolledB = b;
   if (a.discRadius > 0) rollPrism(rolledA, out.normal);
@@ -425,6 +443,8 @@ void collide(const Collider& a, const Collider& b, double margin, Manifold& out)
   out.points.clear();
   out.normalOn = Manifold::Owner::neither;
   out.touchTime = 0;
+  out.roundA = a.halfSpace ? 0 : a.core.radius;
+  out.roundB = b.halfSpace ? 0 : b.core.radius;
   out.clearance = margin;
   findManifold(a, b, margin, out);
   if (out.points.size() < 2)

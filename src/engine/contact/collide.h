@@ -29,6 +29,8 @@ struct Manifold {
   Owner normalOn = Owner::neither;
   double clearance = 0;  // m, the least distance between the shapes, where there are no points
   double touchTime = 0;  // s, from now: when the two are where points and normal have them
+  double roundA = 0,
+         roundB = 0;  // m, radii about their cores: there, the same place of a surface is not touched for long
   // The share of the points' distance from their middle at which friction acts against twisting about the normal, as an
   // even pressure on the face or line between them does: 2/3 of a round end's rim, 1/2 of a line's ends.
   double twistShare = 1;

@@ -74,8 +74,8 @@ class Assembly {
   // Notes the rates of sprung axes before the kick. With `opening` the velocities belong to the poses, and the half
   // kick that brought them there was the first half of this substep's.
   void noteRates(const std::vector<Body>& bodies, bool opening);
-  // Notes the rates of sprung axes as the frame closed.
-  void noteRatesAtRest(const std::vector<Body>& bodies);
+  // Notes the rates of sprung axes as a half kick of `span` closed the frame.
+  void noteRatesAtRest(const std::vector<Body>& bodies, double span);
   // Asks for velocities that bring the errors to zero over h, bent as over the last substep, by impulses that are the
   // part `share` of a full substep's.
   void aimAtPosition(double h, double share);
@@ -110,8 +110,10 @@ class Assembly {
   // Newton correction of what the last lack() has found, to be applied to velocities at the substep's start.
   void correct(std::vector<Body>& bodies) { apply(bodies); }
   // Lets what is about to strike stops with restitution come back from them, at velocities that belong to the poses.
-  // Returns whether anything did.
-  bool reflectAtStops(std::vector<Body>& bodies, double h);
+  // Returns whether anything did. With `firstOnly`, only what strikes first.
+  bool reflectAtStops(std::vector<Body>& bodies, double h, bool firstOnly);
+  // Just before the next such strike, s from now; infinite if there is none.
+  double nextStop(const std::vector<Body>& bodies) const;
   bool wouldStrikeStops(const std::vector<Body>& bodies, double h) const;
   // The substep stands: notes the forces impulse/time and, from the fresh errors, how the rows bent over the drift h.
   void accept(const std::vector<Body>& bodies, double h, double time);
@@ -282,7 +284,19 @@ class Assembly {
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);
   bool reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
-  bool wouldStrike(const Node& n, int r, double rate, double h) const;
+  // When an axis strikes a stop that sends it back, s from now (infinite: never), and what its rate gathers until then.
+  struct StopTouch {
+    double after, gained;
+  };
+  StopTouch touchOfStop(const Node& n, int r, double rate) const;
+  struct BodyMotion {
+    Vec3 velocity, spin;
+  };
+  // Of the dynamic bodies.
+  std::vector<BodyMotion> motionsOf(const std::vector<Body>& bodies) const;
+  // a + share b.
+  static std::vector<BodyMotion> sum(std::vector<BodyMotion> a, double share, const std::vector<BodyMotion>& b);
+  bool strikeStops(std::vector<Body>& bodies, const std::vector<std::pair<int, double>>& bouncing, double first);
   void become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse);
   void chooseRows();
   void buildDiagonal(const Node& n, double* block) const;
@@ -324,7 +338,8 @@ class Assembly {
   std::vector<Axis> axis_;          // of each row; locks have none
   std::vector<double> rateBefore_;  // springs: before the substep's kicks
   std::vector<double> rateNow_;     // springs: before the present kick
-  std::vector<double> rateAtRest_;  // springs: as the frame closed
+  std::vector<double> rateAtRest_;  // springs: as the frame closed ...
+  double closingSpan_ = 0;          // ... by a half kick of this span, s
   std::vector<double> work_;        // J, of the last accepted substep
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;

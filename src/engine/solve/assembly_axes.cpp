@@ -21,7 +21,8 @@ void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
   }
 }
 
-void Assembly::noteRatesAtRest(const std::vector<Body>& bodies) {
+void Assembly::noteRatesAtRest(const std::vector<Body>& bodies, double span) {
+  closingSpan_ = span;
   if (!hasAxes_) return;
   const std::vector<double> before = rateBefore_;
   noteRates(bodies, false);

@@ -2,6 +2,7 @@
 // Impacts on stops that send back what strikes them.
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <utility>
 
 #include "engine/solve/assembly.h"
@@ -9,65 +10,153 @@
 
 namespace calm {
 
-bool Assembly::wouldStrike(const Node& n, int r, double rate, double h) const {
-  constexpr double kStrike = 0.01;  // m/s or rad/s; what comes slower stays
-  const Axis& axis = axis_[n.offset + r];
+namespace {
+
+constexpr double kStrike = 0.01;  // m/s or rad/s; what comes slower stays
+// Strikes within this fraction of the step are one.
+constexpr double kTogether = 0.01;
+constexpr double kNever = std::numeric_limits<double>::infinity();
+
+}  // namespace
+
+Assembly::StopTouch Assembly::touchOfStop(const Node& n, int r, double rate) const {
+  const int row = n.offset + r;
+  const Axis& axis = axis_[row];
   const AxisDef& def = axis.def;
-  if (axis.kind != Kind::stop || def.restitution == 0 || !def.hasHardStops() || def.isLocked()) return false;
-  const double ahead = rows_[n.memory + r] + h * rate;
-  return (rate > kStrike && ahead > def.high) || (rate < -kStrike && ahead < def.low);
+  const bool comesBack = axis.kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
+  if (!n.axes || n.released || !comesBack || std::abs(rate) <= kStrike) return {kNever, 0};
+  const double at = rows_[n.memory + r], gap = std::max(0.0, rate > 0 ? def.high - at : at - def.low);
+  if (std::isinf(gap)) return {kNever, 0};
+  // It goes on as over the closing half kick, unless it was struck since.
+  const bool steady = closingSpan_ > 0 && std::abs(rate - rateAtRest_[row]) <= 1e-9 * std::abs(rate);
+  const double speed = std::abs(rate);
+  const double gathering = steady ? (rate - rateBefore_[row]) / closingSpan_ : 0;
+  const double squared = speed * speed + 2 * gap * std::copysign(gathering, gathering * rate);
+  if (squared < 0) return {kNever, 0};
+  const double after = 2 * gap / (std::sqrt(squared) + speed);
+  return {after, after * gathering};
 }
 
 bool Assembly::wouldStrikeStops(const std::vector<Body>& bodies, double h) const {
   if (!hasAxes_) return false;
+  const auto would = [&](const Node& n, int r) {
+    const double rate = rateOf(n, r, bodies);
+    // The rate may be that of half a step ago, or what it gathered that of a half kick.
+    const double gathered = 2 * std::max(0.0, std::copysign(1, rate) * (rate - rateBefore_[n.offset + r]));
+    const double speed = std::abs(rate), after = touchOfStop(n, r, rate).after;
+    return after < h || after * speed < h * (speed + gathered);
+  };
   return std::any_of(nodes_.begin(), nodes_.end(), [&](const Node& n) {
-    bool any = false;
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) any |= wouldStrike(n, r, rateOf(n, r, bodies), h);
-    return any;
+    for (int r = 0; n.axes && r < n.rows; ++r)
+      if (would(n, r)) return true;
+    return false;
   });
 }
 
-bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h) {
-  if (!wouldStrikeStops(bodies, h)) return false;
+double Assembly::nextStop(const std::vector<Body>& bodies) const {
+  double next = kNever;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && r < n.rows; ++r) next = std::min(next, touchOfStop(n, r, rateOf(n, r, bodies)).after);
+  return (1 - 2 * kTogether) * next;
+}
+
+bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h, bool firstOnly) {
+  if (!hasAxes_) return false;
+  const double first = nextStop(bodies) / (1 - 2 * kTogether);
+  if (first >= h) return false;
+  const double latest = (firstOnly ? first : h) + kTogether * h;
   const std::vector<State> states = state_;
-  double after = h;  // s, until the first touch
+  std::vector<std::pair<int, double>> bouncing;  // rows that come back, and to which rate
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       target_[row] = impulse_[row] = 0;
       if (!n.axes) continue;
       const double rate = rateOf(n, r, bodies);
-      const bool strikes = !n.released && wouldStrike(n, r, rate, h);
+      const StopTouch touch = touchOfStop(n, r, rate);
+      const bool strikes = touch.after <= latest;
       // What is at rest in a stop stays there; drives and springs have no time to push.
       const bool rests = states[row] >= State::atLow;
       state_[row] = strikes || rests ? State::atHigh : State::set;
       if (!strikes) continue;
-      const AxisDef& def = axis_[row].def;
-      const double at = rows_[n.memory + r], gap = rate > 0 ? def.high - at : at - def.low;
-      const double touch = std::max(gap, 0.0) / std::abs(rate);
-      after = std::min(after, touch);
-      // What the rate gains until then, if it goes on as over the closing half kick.
-      const bool steady = std::abs(rate - rateAtRest_[row]) <= 1e-9 * std::abs(rate);
-      const double gained = steady ? touch * (rate - rateBefore_[row]) / (h / 2) : 0;
-      target_[row] = -def.restitution * (rate + gained) - gained;
+      target_[row] = -touch.gained;
+      bouncing.emplace_back(row, -axis_[row].def.restitution * (rate + touch.gained) - touch.gained);
     }
-  std::vector<std::pair<Vec3, Vec3>> before;
-  for (const BodyId id : dynamicBodies_) before.emplace_back(bodies[id].velocity, bodies[id].spin);
+  const std::vector<BodyMotion> before = motionsOf(bodies);
   build(h);
-  relax(bodies);
+  const bool struck = strikeStops(bodies, bouncing, first);
   // The bodies go on as they came until they touch, and only then back: they are put where the new velocities come
   // from, unless they turn too far for that within the step.
   constexpr double kFar = 0.1;  // rad
-  bool far = false;
-  for (std::size_t i = 0; i < dynamicBodies_.size(); ++i)
-    far |= !(after * (before[i].second - bodies[dynamicBodies_[i]].spin).norm() < kFar);
-  for (std::size_t i = 0; !far && i < dynamicBodies_.size(); ++i) {
-    Body& b = bodies[dynamicBodies_[i]];
-    moveBy(b, after * (before[i].first - b.velocity), after * (before[i].second - b.spin));
-  }
+  const std::vector<BodyMotion> change = sum(before, -1, motionsOf(bodies));
+  const auto turnsFar = [&](const BodyMotion& m) { return !(first * m.spin.norm() < kFar); };
+  if (struck && std::none_of(change.begin(), change.end(), turnsFar))
+    for (std::size_t i = 0; i < dynamicBodies_.size(); ++i)
+      moveBy(bodies[dynamicBodies_[i]], first * change[i].velocity, first * change[i].spin);
   state_ = states;
   build(h);
+  return struck;
+}
+
+// First stops the rows, then sends them back. In the stiffened inertia that may gain energy in the true one: then what
+// comes between the two and keeps it is taken, or nothing done if stopping alone gains.
+bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<std::pair<int, double>>& bouncing,
+                           double first) {
+  constexpr double kRoundOff = 1e-9;
+  std::vector<BodyMotion> gathered;  // until the touch
+  for (const BodyId id : dynamicBodies_) {
+    const Body& b = bodies[id];
+    const double share = b.spanBefore > 0 ? first / b.spanBefore : 0;
+    gathered.push_back({share * (b.velocity - b.velocityBefore), share * (b.spin - b.spinBefore)});
+  }
+  const auto atTouch = [&] { return sum(motionsOf(bodies), 1, gathered); };
+  const auto setMotions = [&](const std::vector<BodyMotion>& motions) {
+    for (std::size_t i = 0; i < motions.size(); ++i) {
+      bodies[dynamicBodies_[i]].velocity = motions[i].velocity - gathered[i].velocity;
+      bodies[dynamicBodies_[i]].spin = motions[i].spin - gathered[i].spin;
+    }
+  };
+  const auto energyOf = [&](const std::vector<BodyMotion>& motions) {
+    double all = 0;
+    for (std::size_t i = 0; i < motions.size(); ++i)
+      all += bodies[dynamicBodies_[i]].kineticEnergyAt(motions[i].velocity, motions[i].spin);
+    return all;
+  };
+  const std::vector<BodyMotion> before = atTouch();
+  const double had = energyOf(before) * (1 + kRoundOff);
+  relax(bodies);
+  const std::vector<BodyMotion> stopped = atTouch();
+  const double left = energyOf(stopped);
+  if (left > had) {
+    setMotions(before);
+    std::fill(impulse_.begin(), impulse_.end(), 0);
+    return false;
+  }
+  const std::vector<double> stopping = impulse_;
+  for (const auto& [row, rate] : bouncing) target_[row] = rate;
+  relax(bodies);
+  const std::vector<BodyMotion> sentBack = atTouch(), change = sum(sentBack, -1, stopped);
+  const double changing = energyOf(change), mixed = energyOf(sentBack) - left - changing;
+  if (left + changing + mixed <= had) return true;
+  const double share = (std::sqrt(mixed * mixed + 4 * changing * (had - left)) - mixed) / (2 * changing);
+  setMotions(sum(stopped, share, change));
+  for (std::size_t i = 0; i < impulse_.size(); ++i) impulse_[i] = stopping[i] + share * (impulse_[i] - stopping[i]);
   return true;
+}
+
+std::vector<Assembly::BodyMotion> Assembly::motionsOf(const std::vector<Body>& bodies) const {
+  std::vector<BodyMotion> all;
+  for (const BodyId id : dynamicBodies_) all.push_back({bodies[id].velocity, bodies[id].spin});
+  return all;
+}
+
+std::vector<Assembly::BodyMotion> Assembly::sum(std::vector<BodyMotion> a, double share,
+                                                const std::vector<BodyMotion>& b) {
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    a[i].velocity += share * b[i].velocity;
+    a[i].spin += share * b[i].spin;
+  }
+  return a;
 }
 
 }  // namespace calm

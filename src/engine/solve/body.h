@@ -84,8 +84,9 @@ struct Body {
   }
   Vec3 velocityAt(const Vec3& arm) const { return velocity + spin.cross(arm); }
   Mat3 worldInertia() const { return axes * inertia.moments().asDiagonal() * axes.transpose(); }
-  double kineticEnergy() const {
-    return 0.5 * mass * velocity.squaredNorm() + 0.5 * (axes.transpose() * spin).cwiseAbs2().dot(inertia.moments());
+  double kineticEnergy() const { return kineticEnergyAt(velocity, spin); }
+  double kineticEnergyAt(const Vec3& v, const Vec3& w) const {
+    return 0.5 * mass * v.squaredNorm() + 0.5 * (axes.transpose() * w).cwiseAbs2().dot(inertia.moments());
   }
 
   void setMark() { mark = {position, velocity, spin, orientation, axes}; }
@@ -143,6 +144,12 @@ struct Body {
     velocityBefore = velocity - (end.velocity - start.velocity);
     spinBefore = spin - (end.spin - start.spin);
     spanBefore = h;
+  }
+  // How its spin changes where nothing turns it, rad/s^2.
+  Vec3 freeTurning() const {
+    if (!dynamic()) return Vec3::Zero();
+    const Vec3 turning = axes.transpose() * spin;
+    return axes * inertia.inverse().cwiseProduct(inertia.moments().cwiseProduct(turning).cross(turning));
   }
   // Takes the velocities back to before the last drift, so that there can be another; what was added to them then
   // stays.

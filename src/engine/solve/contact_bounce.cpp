@@ -2,6 +2,7 @@
 // Impacts at the instant of touch.
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <map>
 #include <set>
 #include <utility>
@@ -13,8 +14,13 @@ namespace calm {
 
 namespace {
 
-// Touches within this fraction of the step count as one.
+// Touches within this fraction of the step count as one ...
 constexpr double kTogether = 0.01;
+// ... where their normals differ by no more than this, and else within that: the edge just beyond what is struck is
+// not.
+constexpr double kAlike = 1e-3, kAtOnce = 1e-6;
+
+constexpr double kNever = std::numeric_limits<double>::infinity();
 
 }  // namespace
 
@@ -23,7 +29,10 @@ bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const
     const ContactPoint& p = touches_.points[i];
     if (!touches_.patches[p.patch].bounces) continue;
     const double v = partingSpeed(i, bodies);
-    if (v < -slowest_ && p.gap + h * v < 0) return true;
+    if (v > -slowest_) continue;
+    // The velocities may be those of half a step ago.
+    const double now = partingGain(i, bodies, 0), gathered = std::min(0.0, partingGain(i, bodies, h) - now);
+    if (p.gap + h * (v + now + gathered) < 0) return true;
   }
   return false;
 }
@@ -34,7 +43,27 @@ double ContactSolver::partingSpeed(int point, const std::vector<Body>& bodies) c
   return patch.normal().dot(bodies[patch.b].velocityAt(p.armB) - bodies[patch.a].velocityAt(p.armA));
 }
 
-double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) const {
+double ContactSolver::timeToTouch(int point, const std::vector<Body>& bodies) const {
+  const double gap = touches_.points[point].gap;
+  if (gap <= 0) return 0;
+  const double now = partingGain(point, bodies, 0), gathering = (partingGain(point, bodies, step_) - now) / step_;
+  const double v = partingSpeed(point, bodies) + now, squared = v * v - 2 * gap * gathering;
+  return v < 0 && squared >= 0 ? 2 * gap / (std::sqrt(squared) - v) : kNever;
+}
+
+bool ContactSolver::swings(int point, const std::vector<Body>& bodies) const {
+  const ContactPoint& p = touches_.points[point];
+  const ContactPatch& patch = touches_.patches[p.patch];
+  const Manifold& manifold = patch.pair->manifold;
+  constexpr double kRoundOff = 1e-9;  // m
+  const auto across = [&](const Body& body, const Vec3& arm, double round) {
+    const Vec3 toMiddle = arm + round * patch.normal();
+    return !body.spin.isZero(0) && toMiddle.norm() > std::abs(p.gap) + kRoundOff;
+  };
+  return across(bodies[patch.a], p.armA, -manifold.roundA) || across(bodies[patch.b], p.armB, manifold.roundB);
+}
+
+double ContactSolver::nextStrike(const std::vector<Body>& bodies, double h) const {
   if (crowd_) return -1;
   std::vector<char> held(touches_.bodies.size(), 0);
   for (const ContactPoint& p : touches_.points)
@@ -46,14 +75,11 @@ double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) co
     const auto isHeld = [&](int body, int place) {
       return bodies[body].dynamic() && (held[place] || bodies[body].jointed);
     };
-    if (!isHeld(patch.a, patch.placeA) && !isHeld(patch.b, patch.placeB)) continue;
+    if (!swings(i, bodies) && !isHeld(patch.a, patch.placeA) && !isHeld(patch.b, patch.placeB)) continue;
     if (!patch.bounces || p.gap < kNearTouch) continue;
     const double v = partingSpeed(i, bodies);
     if (v > -slowest_) continue;
-    // At a steady acceleration, which is found from the gain over the time that it would take without.
-    const double straight = -p.gap / v, squared = v * v - 2 * p.gap * partingGain(i, bodies, straight) / straight;
-    if (squared < 0) continue;
-    const double after = 2 * p.gap / (std::sqrt(squared) - v);
+    const double after = timeToTouch(i, bodies);
     if (after < h && (first < 0 || after < first)) first = after;
   }
   return (1 - 2 * kTogether) * first;
@@ -61,65 +87,64 @@ double ContactSolver::strikeOfHeld(const std::vector<Body>& bodies, double h) co
 
 double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstOnly,
                              const std::function<void()>& solveJoints) {
-  constexpr int kStages = 200, kSweeps = 300;
-  constexpr double kSettled = 1e-9;  // of the approach speed
+  constexpr int kStages = 200;
   const double together = kTogether * span;
   double earliest = -1;
   for (int stage = 0; stage < kStages; ++stage) {
     // What a body would meet later it may not meet at all once it has struck what comes first.
-    std::vector<double> first(touches_.bodies.size(), span);  // s from now
-    std::vector<std::pair<int, double>> coming;               // points, and when they touch
+    struct First {
+      double after;  // s from now
+      Vec3 normal;
+    };
+    std::vector<First> first(touches_.bodies.size(), {span, Vec3::Zero()});
+    std::vector<std::pair<int, double>> coming;  // points, and when they touch
     double next = span;
     for (int i = 0; i < size(); ++i) {
-      const ContactPoint& p = touches_.points[i];
-      const ContactPatch& patch = touches_.patches[p.patch];
-      if (!patch.bounces) continue;
-      const double v = partingSpeed(i, bodies);
+      const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
+      if (!patch.bounces || partingSpeed(i, bodies) > -slowest_) continue;
+      const double after = timeToTouch(i, bodies);
       // What would come a moment too late comes along with what does not: the corners of a face touch together.
-      if (v > -slowest_ || p.gap + (span + together) * v >= 0) continue;
-      const double after = std::max(p.gap, 0.0) / -v;
+      if (after >= span + together) continue;
       coming.emplace_back(i, after);
       next = std::min(next, after);
-      for (const int place : {patch.placeA, patch.placeB}) first[place] = std::min(first[place], after);
+      for (const int place : {patch.placeA, patch.placeB})
+        if (after < first[place].after) first[place] = {after, patch.normal()};
     }
     if (next >= span) break;
     if (earliest < 0) earliest = next;
     if (firstOnly && next > earliest + together) break;
-    const auto isFirst = [&](int body, int place, double after) {
-      return !bodies[body].dynamic() || after <= (firstOnly ? earliest : first[place]) + together;
+    const auto isFirst = [&](int body, int place, double after, const Vec3& normal) {
+      if (!bodies[body].dynamic()) return true;
+      const First& own = first[place];
+      const bool alike = normal.cross(own.normal).norm() < kAlike;
+      return after <= (firstOnly ? earliest : own.after) + together && (alike || after <= own.after + kAtOnce * span);
     };
-    std::vector<std::pair<int, Contact>> struck;  // by point
-    std::map<int, Touch> touching;                // bodies that may be moved to their touch
+    std::vector<Impact> struck;
+    std::map<int, Touch> touching;  // bodies that may be moved to their touch
     double fastest = 0;
     for (const auto& [i, after] : coming) {
       const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
-      if (!isFirst(patch.a, patch.placeA, after) || !isFirst(patch.b, patch.placeB, after)) continue;
-      const double v = partingSpeed(i, bodies);
+      const Vec3 n = patch.normal();
+      if (!isFirst(patch.a, patch.placeA, after, n) || !isFirst(patch.b, patch.placeB, after, n)) continue;
+      Impact& impact = struck.emplace_back(impactAt(i, bodies));
+      const double v = impact.slip[0];
       fastest = std::max(fastest, -v);
-      ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
-      setImpactLaw(i, bodies, law);
-      law.target = -patch.pair->restitution * v;
+      impact.contact.law.target = -patch.pair->restitution * v;
       if (bodies[patch.a].jointed || bodies[patch.b].jointed) continue;
       const double gained = partingGain(i, bodies, after);
-      law.target = -patch.pair->restitution * (v + gained) - gained;
+      impact.slip[0] += gained;
+      impact.gained = gained;
+      impact.contact.law.target = -patch.pair->restitution * (v + gained) - gained;
       for (int id : {patch.a, patch.b})
         if (bodies[id].dynamic()) touching.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
     addResting(struck, bodies);
-    for (int sweep = 0; sweep < kSweeps; ++sweep) {
-      double largest = 0;
-      for (auto& [point, contact] : struck) {
-        const double friction = touches_.patches[touches_.points[point].patch].friction;
-        largest = std::max(largest, resolve(contact.law, friction, slipAt(point, bodies).data(), contact.push));
-        pushAt(point, Eigen::Map<const Vec3>(contact.push.change), bodies);
-      }
-      solveJoints();
-      if (largest < kSettled * fastest) break;
-    }
-    for (const auto& [point, contact] : struck) {
-      const ContactPoint& p = touches_.points[point];
+    settle(struck, bodies, fastest, solveJoints);
+    keepEnergy(struck, bodies, fastest, solveJoints);
+    for (const Impact& impact : struck) {
+      const ContactPoint& p = touches_.points[impact.point];
       const ContactPatch& patch = touches_.patches[p.patch];
-      addTo(patch, p, Eigen::Map<const Vec3>(contact.push.impulse), patch.pair->frameImpulse, patch.pair->frameMoment);
+      addTo(patch, p, impact.impulse(), patch.pair->frameImpulse, patch.pair->frameMoment);
     }
     forgetCourse(struck, bodies);
     moveToTouch(touching, bodies, span);
@@ -127,16 +152,89 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
   return earliest;
 }
 
+// Sweeps until all is as the laws ask.
+void ContactSolver::settle(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                           const std::function<void()>& solveJoints) const {
+  constexpr int kSweeps = 300;
+  constexpr double kSettled = 1e-9;  // of the approach speed
+  for (int sweep = 0; sweep < kSweeps; ++sweep) {
+    double largest = 0;
+    for (Impact& impact : struck) {
+      auto& [law, push, friction] = impact.contact;
+      largest = std::max(largest, resolve(law, friction, slipAt(impact.point, bodies).data(), push));
+      pushAt(impact.point, Eigen::Map<const Vec3>(push.change), bodies);
+    }
+    solveJoints();
+    if (largest < kSettled * fastest) break;
+  }
+}
+
+// Newton's law of restitution together with friction may bring energy (Kane and Levinson 1985). Then what lies between
+// it and the impact without restitution, and neither brings nor takes any, comes in its place: impulses between two
+// that friction allows are so, too, and joints do no work. The work of the impulses p is p.(slip before + slip after)/2
+// (Thomson and Tait), which is never above zero without restitution.
+void ContactSolver::keepEnergy(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                               const std::function<void()>& solveJoints) const {
+  constexpr double kRoundOff = 1e-8;  // of the work that goes both ways
+  // Twice the slip's mean: at the touch, as the slip before.
+  const auto slips = [&] {
+    std::vector<Vec3> sums;
+    for (const Impact& impact : struck)
+      sums.push_back(impact.slip + slipAt(impact.point, bodies) + impact.gained * Vec3::UnitX());
+    return sums;
+  };
+  const std::vector<Vec3> bouncing = slips();
+  double work = 0, both = 0;
+  for (std::size_t i = 0; i < struck.size(); ++i) {
+    work += struck[i].impulse().dot(bouncing[i]);
+    both += std::abs(struck[i].impulse().dot(struck[i].slip));
+  }
+  if (work <= kRoundOff * both) return;
+  std::vector<Vec3> impulses;
+  for (Impact& impact : struck) {
+    impulses.push_back(impact.impulse());
+    double& target = impact.contact.law.target;
+    target = std::min(target, -impact.gained);
+  }
+  settle(struck, bodies, fastest, solveJoints);
+  // On the way from there to here, by its part x: work = a x^2 + b x + c, c <= 0 < a + b + c.
+  const std::vector<Vec3> dull = slips();
+  double a = 0, b = 0, c = 0;
+  for (std::size_t i = 0; i < struck.size(); ++i) {
+    const Vec3 p = struck[i].impulse(), dp = impulses[i] - p, dv = bouncing[i] - dull[i];
+    a += dp.dot(dv);
+    b += p.dot(dv) + dp.dot(dull[i]);
+    c += p.dot(dull[i]);
+  }
+  double share = 0;
+  if (a + b > 0) {
+    const double root = std::sqrt(std::max(0.0, b * b - 4 * a * c));
+    share = std::clamp(b > 0 ? -2 * c / (b + root) : (root - b) / (2 * a), 0.0, 1.0);
+  }
+  for (std::size_t i = 0; i < struck.size(); ++i) {
+    const Vec3 more = share * (impulses[i] - struck[i].impulse());
+    Eigen::Map<Vec3>(struck[i].contact.push.impulse) += more;
+    pushAt(struck[i].point, more, bodies);
+  }
+  solveJoints();
+}
+
+ContactSolver::Impact ContactSolver::impactAt(int point, const std::vector<Body>& bodies) const {
+  Impact impact{point, {}, slipAt(point, bodies)};
+  impact.contact.friction = touches_.patches[touches_.points[point].patch].friction;
+  setImpactLaw(point, bodies, impact.contact.law);
+  return impact;
+}
+
 // What is at rest at other points of pairs that strike may be pushed there by the impact.
-void ContactSolver::addResting(std::vector<std::pair<int, Contact>>& struck, const std::vector<Body>& bodies) const {
+void ContactSolver::addResting(std::vector<Impact>& struck, const std::vector<Body>& bodies) const {
   std::set<int> patches, points;
-  for (const auto& [point, contact] : struck) patches.insert(touches_.points[point].patch), points.insert(point);
+  for (const Impact& impact : struck) patches.insert(touches_.points[impact.point].patch), points.insert(impact.point);
   for (const int patch : patches)
     for (int i = touches_.patches[patch].first; i < touches_.patches[patch].end; ++i) {
       if (touches_.points[i].gap > kNearTouch || points.contains(i)) continue;
-      ContactLaw<double>& law = struck.emplace_back(i, Contact{}).second.law;
-      setImpactLaw(i, bodies, law);
-      law.target = std::min(0.0, partingSpeed(i, bodies));
+      Impact& impact = struck.emplace_back(impactAt(i, bodies));
+      impact.contact.law.target = std::min(0.0, impact.slip[0]);
     }
 }
 
@@ -146,32 +244,30 @@ void ContactSolver::setImpactLaw(int point, const std::vector<Body>& bodies, Con
   law.perSpeed = 1 / law.mobility[0];
 }
 
-// How fast the point of a body at `arm` gathers speed, as over the last kick; of a kinematic body, as over this step.
-Vec3 ContactSolver::accelerationAt(const Body& b, const Vec3& arm, bool turns) const {
+// How fast the point of a body at `arm` gathers speed by what pushes it, as over the last kick; of a kinematic body, as
+// over this step.
+Vec3 ContactSolver::accelerationAt(const Body& b, const Vec3& arm) const {
   if (b.spanBefore <= 0) return b.dynamic() ? Vec3(b.gravityScale * gravity_ + b.inverseMass * b.force) : Vec3::Zero();
-  Vec3 sum = (b.velocity - b.velocityBefore + (b.spin - b.spinBefore).cross(arm)) / b.spanBefore;
-  if (turns) sum += b.spin.cross(b.spin.cross(arm));
-  return sum;
+  return (b.velocity - b.velocityBefore + (b.spin - b.spinBefore).cross(arm)) / b.spanBefore;
 }
 
 double ContactSolver::partingGain(int point, const std::vector<Body>& bodies, double after) const {
   const ContactPoint& p = touches_.points[point];
   const ContactPatch& patch = touches_.patches[p.patch];
-  // Points that were sought at the instant of touch have their arms turned already.
-  const bool turns = patch.pair->manifold.touchTime == 0;
   // A kinematic body's velocity is that of the step's middle.
   const double sinceMiddle = step_ / 2 - left_ + after;
   const auto gain = [&](const Body& b, const Vec3& arm) {
-    return Vec3((b.dynamic() ? after : sinceMiddle) * accelerationAt(b, arm, turns));
+    return Vec3((b.dynamic() ? after : sinceMiddle) * accelerationAt(b, arm));
   };
-  return patch.normal().dot(gain(bodies[patch.b], p.armB) - gain(bodies[patch.a], p.armA));
+  return patch.normal().dot(gain(bodies[patch.b], p.armB) - gain(bodies[patch.a], p.armA)) +
+         after * bendOf(point, bodies);
 }
 
 // What was struck does not go on as it did.
-void ContactSolver::forgetCourse(const std::vector<std::pair<int, Contact>>& struck, std::vector<Body>& bodies) {
+void ContactSolver::forgetCourse(const std::vector<Impact>& struck, std::vector<Body>& bodies) {
   std::set<int> changed;
-  for (const auto& [point, contact] : struck) {
-    const ContactPatch& patch = touches_.patches[touches_.points[point].patch];
+  for (const Impact& impact : struck) {
+    const ContactPatch& patch = touches_.patches[touches_.points[impact.point].patch];
     for (const int id : {patch.a, patch.b})
       if (bodies[id].dynamic()) bodies[id].spanBefore = 0, changed.insert(id);
   }

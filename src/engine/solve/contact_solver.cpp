@@ -15,24 +15,18 @@ constexpr double kPushSpeed = 1;  // m/s
 // least speed: they are what rests.
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 
-// How a body's spin changes that nothing turns, rad/s^2.
-Vec3 freeTurning(const Body& body) {
-  if (!body.dynamic()) return Vec3::Zero();
-  const Vec3 spin = body.axes.transpose() * body.spin, momentum = body.inertia.moments().cwiseProduct(spin);
-  return body.axes * body.inertia.inverse().cwiseProduct(momentum.cross(spin));
-}
-
 }  // namespace
 
-void ContactSolver::begin(const Vec3& gravity, double h, double left, bool closing, bool crowd) {
+void ContactSolver::begin(const Vec3& gravity, double whole, double h, double left, bool closing, bool crowd) {
   touches_.clear();
   crowd_ = crowd;
   closing_ = closing;
+  whole_ = whole;
   step_ = h;
   left_ = left;
   gravity_ = gravity;
   softness_ = kSoftness;
-  slowest_ = std::max(kBounceShare * gravity.norm() * h, kLeastBounce);
+  slowest_ = std::max(kBounceShare * gravity.norm() * whole, kLeastBounce);
 }
 
 void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
@@ -52,30 +46,69 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   patch.middle /= static_cast<double>(manifold.points.size());
   patch.bounces = pair.restitution > 0 || ((manifold.touchTime > 0 || !crowd_) && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
-  // Arms are those in the middle of the step: what stands on a turntable is carried along its arc.
+  // Arms of what touches are those in the middle of the step: what stands on a turntable is carried along its arc.
   const double time = closing_ ? 0 : step_ / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
   patch.first = size();
   for (const ManifoldPoint& m : manifold.points) {
     Vec3 force = Vec3::Zero();
     for (const ContactImpulse& last : pair.last)
       if (last.id == m.id) force = last.force;
-    if (closing_ && force[0] <= 0) continue;
     // To the surfaces, that meet where they touch.
     const Vec3 half = manifold.touchTime > 0 ? Vec3(Vec3::Zero()) : Vec3(std::max(m.gap, 0.0) / 2 * n);
     const Vec3 armA = m.position - half - fromA, armB = m.position + half - fromB;
-    const double push = std::min(-kPushRate * m.gap / step_, kPushSpeed);
+    if (closing_) {
+      // What was only grazed as the step ended is yet to bounce.
+      const bool strikes = patch.bounces && n.dot(b.velocityAt(armB) - a.velocityAt(armA)) < -slowest_;
+      if (force[0] <= 0 || strikes) continue;
+    }
+    const double touches = m.gap < kNearTouch ? 1 : 0;
+    const double push = std::min(-kPushRate * m.gap / whole_, kPushSpeed);
     touches_.points.push_back({.patch = static_cast<int>(touches_.patches.size()) - 1,
                                .id = m.id,
                                .position = m.position,
-                               .armA = armA + turnA * n.cross(armA),
-                               .armB = armB + turnB * n.cross(armB),
+                               .armA = armA + touches * turnA * n.cross(armA),
+                               .armB = armB + touches * turnB * n.cross(armB),
                                .impulse = force,  // until warmStart()
                                .gap = m.gap,
                                .target = m.gap >= 0 || closing_ ? -std::max(m.gap, 0.0) / left_ : push});
   }
   patch.end = size();
   patch.wandering.setZero();
-  if (!crowd_) aimAtMiddle(patch, bodies);
+  if (crowd_) return;
+  aimAtMiddle(patch, bodies);
+  if (!closing_) followBends(patch, bodies);
+}
+
+// What is yet to touch may come as near as it will by turning.
+void ContactSolver::followBends(const ContactPatch& patch, const std::vector<Body>& bodies) {
+  constexpr double kFar = 0.5;  // rad
+  if (left_ * std::max(bodies[patch.a].spin.norm(), bodies[patch.b].spin.norm()) > kFar) return;
+  for (int i = patch.first; i < patch.end; ++i) {
+    ContactPoint& p = touches_.points[i];
+    if (p.gap < kNearTouch) continue;
+    p.target = -p.gap / left_ - left_ / 2 * bendOf(i, bodies) + patch.normal().dot(patch.wandering);
+  }
+}
+
+double ContactSolver::bendOf(int point, const std::vector<Body>& bodies) const {
+  const ContactPoint& p = touches_.points[point];
+  const ContactPatch& patch = touches_.patches[p.patch];
+  const Manifold& manifold = patch.pair->manifold;
+  // What was sought at the instant of touch has its arms turned already.
+  if (manifold.touchTime > 0) return 0;
+  const Body &a = bodies[patch.a], &b = bodies[patch.b];
+  const Vec3 n = patch.normal();
+  const auto bend = [](const Body& body, const Vec3& arm) {
+    return Vec3(body.spin.cross(body.spin.cross(arm)) + body.freeTurning().cross(arm));
+  };
+  const Vec3 armA = p.armA - manifold.roundA * n, armB = p.armB + manifold.roundB * n;
+  double sum = n.dot(bend(b, armB) - bend(a, armA));
+  // The normal turns, too.
+  if (manifold.normalOn != Manifold::Owner::neither) {
+    const Body& owner = manifold.normalOn == Manifold::Owner::a ? a : b;
+    sum += 2 * owner.spin.cross(n).dot(b.velocityAt(armB) - a.velocityAt(armA));
+  }
+  return sum;
 }
 
 // Of what touches at one point, impulses have the arms of the instant, but speeds are to be right in the middle of the
@@ -89,11 +122,19 @@ void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bo
     p.armA = p.position - a.position;
     p.armB = p.position - b.position;
   }
-  const auto rateOf = [&](const Body& body) {
-    return Vec3(body.spin.cross(wandering->velocity - body.velocity) +
-                freeTurning(body).cross(wandering->at - body.position));
+  const Vec3 n = patch.normal();
+  const auto rateOf = [&](const Body& body, double toCore) {
+    const Vec3 turning = body.freeTurning(), arm = wandering->at - body.position;
+    Vec3 rate = body.spin.cross(wandering->velocity - body.velocity) + turning.cross(arm);
+    // What is round comes nearer only as its core does, wherever on it the touch goes.
+    if (toCore != 0) {
+      const Vec3 core = arm + toCore * n;
+      rate += n * n.dot(body.spin.cross(body.spin.cross(core)) + turning.cross(core) - rate);
+    }
+    return rate;
   };
-  patch.wandering = step_ / 2 * (rateOf(b) - rateOf(a));
+  const Manifold& manifold = patch.pair->manifold;
+  patch.wandering = step_ / 2 * (rateOf(b, manifold.roundB) - rateOf(a, -manifold.roundA));
 }
 
 void ContactSolver::setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const {

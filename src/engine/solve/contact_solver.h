@@ -23,14 +23,16 @@ class ContactSolver {
  public:
   // Of all pairs, notes those that pushed in the last substep. Once, before the first begin().
   void takeOver(const std::vector<ContactPair*>& pairs);
-  // Forgets the contacts of the last substep. Of the substep h, `left` is still to come at the poses of those that
-  // follow. With `closing`, only those that pushed in the last one are taken now, and none bounces. In a `crowd`, edges
-  // and faces that do not bounce stop at the step's end, not at the instant of touch.
-  void begin(const Vec3& gravity, double h, double left, bool closing, bool crowd);
+  // Forgets the contacts of the last substep. Of the step h, which may be a part of a `whole` substep, `left` is still
+  // to come at the poses of those that follow. With `closing`, only those that pushed in the last one are taken now,
+  // and none bounces. In a `crowd`, edges and faces that do not bounce stop at the step's end, not at the instant of
+  // touch.
+  void begin(const Vec3& gravity, double whole, double h, double left, bool closing, bool crowd);
   // Takes the manifold of a pair that touches at the present poses.
   void add(ContactPair& pair, const std::vector<Body>& bodies);
   // After the last of them.
   void arrange(const std::vector<Body>& bodies) { touches_.arrange(bodies); }
+  bool crowd() const { return crowd_; }
   bool empty() const { return touches_.points.empty(); }
   int size() const { return touches_.size(); }
   // Whether something would strike within the substep h that bounce() takes.
@@ -38,7 +40,7 @@ class ContactSolver {
   // Just before a body that rests on something or is jointed strikes (with another point), s from the instant of its
   // pose, to which the velocities must belong; below zero if none does within the substep h. To be called between
   // arrange() and warmStart().
-  double strikeOfHeld(const std::vector<Body>& bodies, double h) const;
+  double nextStrike(const std::vector<Body>& bodies, double h) const;
   // Lets them bounce within `span`, s from the instant of their poses, to which the velocities must belong. Impacts are
   // taken in stages (Newton's law on the approach speed of each stage), so that they run through a row of balls, each
   // body's first touch first; `solveJoints` closes the joints between sweeps. Bodies without joints meet at the instant
@@ -76,6 +78,7 @@ class ContactSolver {
   static constexpr double kSoftness = 0.003;
 
   void aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bodies);
+  void followBends(const ContactPatch& patch, const std::vector<Body>& bodies);
 
   // A point by itself, for what is not solved in lanes.
   struct Contact {
@@ -83,16 +86,36 @@ class ContactSolver {
     ContactPush<double> push;
     double friction;
   };
+  // A point that is struck, in one stage of an impact.
+  struct Impact {
+    int point;
+    Contact contact;
+    Vec3 slip;          // before, along each direction; along the normal as at the touch
+    double gained = 0;  // m/s, of parting, between now and the touch
+
+    Vec3 impulse() const { return Eigen::Map<const Vec3>(contact.push.impulse); }
+  };
   // When a body touches, s from now, and how it moves then.
   struct Touch {
     double after;
     Vec3 velocity, spin;
   };
   void moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span);
-  void forgetCourse(const std::vector<std::pair<int, Contact>>& struck, std::vector<Body>& bodies);
-  void addResting(std::vector<std::pair<int, Contact>>& struck, const std::vector<Body>& bodies) const;
+  void forgetCourse(const std::vector<Impact>& struck, std::vector<Body>& bodies);
+  Impact impactAt(int point, const std::vector<Body>& bodies) const;
+  void addResting(std::vector<Impact>& struck, const std::vector<Body>& bodies) const;
+  void settle(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+              const std::function<void()>& solveJoints) const;
+  void keepEnergy(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                  const std::function<void()>& solveJoints) const;
   void setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
-  Vec3 accelerationAt(const Body& b, const Vec3& arm, bool turns) const;
+  Vec3 accelerationAt(const Body& b, const Vec3& arm) const;
+  // m/s^2, at which a point's gap bends where nothing pushes, because the two turn.
+  double bendOf(int point, const std::vector<Body>& bodies) const;
+  // Whether it matters when a point strikes, since it moves otherwise by then: round a centre of mass that turns.
+  bool swings(int point, const std::vector<Body>& bodies) const;
+  // s from now, at steady accelerations; infinite if it parts.
+  double timeToTouch(int point, const std::vector<Body>& bodies) const;
   // m/s, by which the speed of parting at a point will differ from its present one when it touches.
   double partingGain(int point, const std::vector<Body>& bodies, double after) const;
   // The slip at a point, along each direction.
@@ -123,8 +146,8 @@ class ContactSolver {
   // gradients.
   Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
   double storedTime_ = 1;
-  std::vector<double> given_;   // impulse along each point's normal that a closing solution began with
-  double step_ = 1, left_ = 1;  // s
+  std::vector<double> given_;               // impulse along each point's normal that a closing solution began with
+  double whole_ = 1, step_ = 1, left_ = 1;  // s
   Vec3 gravity_ = Vec3::Zero();
   double softness_ = kSoftness;
   bool closing_ = false, crowd_ = false;

@@ -201,19 +201,11 @@ bool Island::wouldBounce(const Scene& scene, double h) const {
   return contacts_.wouldBounce(scene.bodies, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops);
 }
 
-void Island::bounce(const Scene& scene, double h) {
-  if (!wouldBounce(scene, h)) return;
+bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
+  if (!wouldBounce(scene, h)) return false;
   bool reflected = false;
-  for (Assembly* assembly : assemblies) {
-    for (BodyId id : bodies) scene.bodies[id].setMark();
-    const double before = kineticEnergy(scene);
-    if (!assembly->reflectAtStops(scene.bodies, h)) continue;
-    // An impact in the stiffened inertia may gain a little in the true one; what gains does not bounce.
-    if (kineticEnergy(scene) <= before * (1 + 1e-9))
-      read(scene, false), reflected = true;
-    else
-      for (BodyId id : bodies) scene.bodies[id].returnToMark();
-  }
+  for (Assembly* assembly : assemblies)
+    if (assembly->reflectAtStops(scene.bodies, h, firstOnly)) read(scene, false), reflected = true;
   if (reflected) {
     for (BodyId id : bodies) scene.bodies[id].spanBefore = 0;
     // At the poses to which it put the bodies.
@@ -225,10 +217,16 @@ void Island::bounce(const Scene& scene, double h) {
     for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
   };
   const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
-  const bool bounced = std::any_of(shapes_.begin(), shapes_.end(), isStruck)
-                           ? bounceInTurn(scene, h, closeJoints)
-                           : contacts_.bounce(scene.bodies, h, false, closeJoints) >= 0;
-  if (bounced) read(scene, false);
+  const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), isStruck);
+  const bool bounced =
+      inTurn ? bounceInTurn(scene, h, closeJoints) : contacts_.bounce(scene.bodies, h, firstOnly, closeJoints) >= 0;
+  if (bounced) {
+    read(scene, false);
+    // What was struck does not go on as it did, nor does what joints hold to it.
+    for (const Assembly* assembly : assemblies)
+      for (const BodyId id : assembly->dynamicBodies()) scene.bodies[id].spanBefore = 0;
+  }
+  return !inTurn && (bounced || reflected);
 }
 
 // One touch after another: what was struck may strike others yet in the same substep. After so many, fewer in a crowd,
@@ -346,11 +344,16 @@ bool Island::trySubstep(const Scene& scene, double h) {
   }
   if (strikes) {
     for (BodyId id : bodies) b[id].noteGathering(clock_, h);
-    if (const double first = strikeOfHeld(scene, h); first > 0) {
-      cutSubstep(scene, h, first);
-      return true;
+    // One instant after another where it can be cut.
+    constexpr int kInstants = 20;
+    for (int i = 0; i < kInstants; ++i) {
+      if (const double first = nextStrike(scene, h); first > 0) {
+        cutSubstep(scene, h, first);
+        return true;
+      }
+      const bool more = !contacts_.crowd() && i + 1 < kInstants;
+      if (!bounce(scene, h, more) || !more) break;
     }
-    bounce(scene, h);
   }
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   const double share = onStep_ ? 0.5 : 1;
@@ -409,12 +412,16 @@ void Island::cutSubstep(const Scene& scene, double h, double first) {
   }
 }
 
-double Island::strikeOfHeld(const Scene& scene, double h) const {
+double Island::nextStrike(const Scene& scene, double h) const {
   constexpr double kWorthwhile = 0.02;  // of a substep
-  if (!onStep_ || contacts_.empty()) return -1;
-  const double first = contacts_.strikeOfHeld(scene.bodies, h);
+  if (!onStep_ || contacts_.crowd()) return -1;
+  double first = contacts_.nextStrike(scene.bodies, h);
+  for (const Assembly* assembly : assemblies)
+    if (const double stop = assembly->nextStop(scene.bodies); stop < h)
+      first = first < 0 ? stop : std::min(first, stop);
   const double least = kWorthwhile * scene.settings.frame / scene.settings.substeps;
-  return first > least && first < h - least ? first : -1;
+  const double cut = std::min(first, h - least);
+  return cut > least ? cut : -1;
 }
 
 void Island::close(const Scene& scene, double h) {
@@ -426,7 +433,7 @@ void Island::close(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);
   readWork(scene, Assembly::WorkOf::closing);
-  for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies), assembly->renew();
+  for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies, h / 2), assembly->renew();
   read(scene, !cut_);
   onStep_ = true;
 }

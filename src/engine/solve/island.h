@@ -149,7 +149,7 @@ class Island {
   // The same span in two steps that end and begin at an impact.
   void cutSubstep(const Scene& scene, double h, double first);
   // When within the substep that would help; -1: it would not.
-  double strikeOfHeld(const Scene& scene, double h) const;
+  double nextStrike(const Scene& scene, double h) const;
   // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
   void fallbackSubstep(const Scene& scene, double h);
   // Everything again from where the frame began, by projections that cannot gain energy.
@@ -180,7 +180,8 @@ class Island {
   // Of the substep h, `left` is still to come.
   void findContacts(const Scene& scene, double h, double left, bool closing);
   bool wouldBounce(const Scene& scene, double h) const;
-  void bounce(const Scene& scene, double h);
+  // Returns whether more may strike before the substep's end: not all that does has then been taken.
+  bool bounce(const Scene& scene, double h, bool firstOnly);
   // Returns whether anything did.
   bool bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints);
   // Also marks where each body is before it, to return to.

@@ -70,34 +70,73 @@ double partingSpeed(const Manifold& m, const Vec3& at, const Body& a, const Body
   return m.normal.dot(b.velocityAt(onB) - a.velocityAt(onA));
 }
 
+// What may touch, and up to which distance that matters.
+struct Meeting {
+  const Body &a, &b;
+  const BodyShape &shapeA, &shapeB;
+  double margin;
+};
+
+// The two as they will be if their bodies go on as they move now.
+class Ahead {
+ public:
+  explicit Ahead(const Meeting& meeting) : meeting_(meeting) {}
+  void lookAt(double time, Manifold& out) {
+    buildCollider(meeting_.shapeA.shape, poseAfter(meeting_.a, time) * meeting_.shapeA.pose, colliderA_);
+    buildCollider(meeting_.shapeB.shape, poseAfter(meeting_.b, time) * meeting_.shapeB.pose, colliderB_);
+    collide(colliderA_, colliderB_, meeting_.margin, out);
+  }
+
+ private:
+  const Meeting& meeting_;
+  Collider colliderA_, colliderB_;
+};
+
 // Where round things that will meet within the step touch depends on where they are then: follows their present motion
 // to that instant and takes normal and points of it. A gap becomes what the points have left to go at their present
 // speeds along the new normal.
-void lookAtTouch(ContactPair& pair, const Body& a, const Body& b, const BodyShape& shapeA, const BodyShape& shapeB,
-                 double margin, double h) {
-  Manifold& m = pair.manifold;
+void lookAtTouch(Manifold& m, const Meeting& meeting, double h) {
   if (m.points.size() != 1 || m.points[0].gap < kNearTouch) return;
   constexpr int kRounds = 4;
-  Collider ca, cb;
+  Ahead ahead(meeting);
   Manifold next = m;
   double time = 0;
   for (int i = 0; i < kRounds; ++i) {
     const ManifoldPoint& p = next.points[0];
-    const double speed = partingSpeed(next, p.position, a, b);
+    const double speed = partingSpeed(next, p.position, meeting.a, meeting.b);
     if (speed >= 0) return;  // they pass each other
     const double later = time - p.gap / speed;
     if (later > h) return;
     if (std::abs(later - time) * -speed < 1e-9) break;
     time = std::max(0.0, later);
-    buildCollider(shapeA.shape, poseAfter(a, time) * shapeA.pose, ca);
-    buildCollider(shapeB.shape, poseAfter(b, time) * shapeB.pose, cb);
-    collide(ca, cb, margin, next);
+    ahead.lookAt(time, next);
     if (next.points.size() != 1) return;
     next.touchTime = time;
   }
-  next.points[0].gap -= time * partingSpeed(next, next.points[0].position, a, b);
+  next.points[0].gap -= time * partingSpeed(next, next.points[0].position, meeting.a, meeting.b);
   next.points[0].id = m.points[0].id;
   m = next;
+}
+
+// Whether something round that seems to run against an edge goes over it instead, as from one block onto the next of
+// the same height: nowhere on its way is it in the other.
+bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
+  if (m.normalOn != Manifold::Owner::neither) return false;
+  double least = 0;
+  for (const ManifoldPoint& p : m.points)
+    least = std::min(least, p.gap + h * partingSpeed(m, p.position, meeting.a, meeting.b));
+  constexpr double kWorthwhile = 2e-6;  // m
+  if (least > -kWorthwhile) return false;
+  const Vec3 relative = meeting.b.velocity - meeting.a.velocity;
+  const double across = (relative - m.normal.dot(relative) * m.normal).norm();
+  if (h * across < -least) return false;
+  Ahead ahead(meeting);
+  Manifold then;
+  for (const double share : {1.0, 0.5, 0.25, 0.75}) {
+    ahead.lookAt(share * h, then);
+    if (then.leastGap() < std::max(-kNearTouch, least / 2)) return false;
+  }
+  return true;
 }
 
 }  // namespace
@@ -158,7 +197,8 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     return c;
   };
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
-  contacts_.begin(scene.settings.gravity, h, left, closing, shapes_.size() > kCrowd);
+  const double whole = scene.settings.frame / scene.settings.substeps;
+  contacts_.begin(scene.settings.gravity, whole, h, left, closing, shapes_.size() > kCrowd);
   for (std::size_t i = 0; i < looks_.size(); ++i) {
     if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
     if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
@@ -210,8 +250,10 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
       pair->manifold.points.clear();
       continue;
     }
-    if (waits && (!jointed || pair->restitution > 0))
-      lookAtTouch(*pair, a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin, left);
+    const Meeting meeting{a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin};
+    const bool struck = scene.colliders[pair->shapeA].struck > 0 || scene.colliders[pair->shapeB].struck > 0;
+    if (!closing && !struck && rollsOver(pair->manifold, meeting, left)) continue;
+    if (waits && (!jointed || pair->restitution > 0)) lookAtTouch(pair->manifold, meeting, left);
     contacts_.add(*pair, scene.bodies);
   }
   contacts_.arrange(scene.bodies);

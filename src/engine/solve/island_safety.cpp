@@ -138,7 +138,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
     factor(scene, step, safe_ ? 0 : kStiffnessShareInFallback, Kick::full);
     findContacts(scene, step, step, false);
     if (!safe_ && wouldBounce(scene, step)) {
-      bounce(scene, step);
+      bounce(scene, step, false);
       evaluate(scene);
       factor(scene, step, kStiffnessShareInFallback, Kick::full);
     }
