@@ -204,16 +204,22 @@ Axis bestEdgePair(const ConvexCore& a, const ConvexCore& b) {
   return best;
 }
 
-// Edges give way so far: what slides from one block onto the next of the same height does not run against its side.
-constexpr double kRoundedEdge = 2e-5;  // m
+// Edges give way so far, m and share of a face's shortest edge: what slides from one block onto the next of the same
+// height does not run against its side.
+constexpr double kRoundedEdge = 2e-5, kRoundedShare = 0.01;
 
 // Whether all of the points are within that of an edge of the face.
 bool onlyMeetsEdge(const ConvexCore& core, const CoreFace& face, const Feature& feature) {
   const std::size_t n = face.vertices.size();
+  const auto edge = [&](std::size_t i) {
+    return Vec3(core.vertices[face.vertices[(i + 1) % n]] - core.vertices[face.vertices[i]]);
+  };
+  double round = kRoundedEdge;
+  for (std::size_t i = 0; i < n; ++i) round = std::min(round, kRoundedShare * edge(i).norm());
   for (std::size_t i = 0; i < n; ++i) {
     const Vec3& p = core.vertices[face.vertices[i]];
-    const Vec3 inward = face.normal.cross(core.vertices[face.vertices[(i + 1) % n]] - p).normalized();
-    const auto isNear = [&](const auto& point) { return (point.first - p).dot(inward) < kRoundedEdge; };
+    const Vec3 inward = face.normal.cross(edge(i)).normalized();
+    const auto isNear = [&](const auto& point) { return (point.first - p).dot(inward) < round; };
     if (std::all_of(feature.points.begin(), feature.points.end(), isNear)) return true;
   }
   return false;

@@ -83,13 +83,11 @@ void Assembly::adopt() {
 
 void Assembly::aimAtPosition(double h, double share) {
   lookAhead_ = h;
-  const double bend = h * h / (curvatureStep_ * curvatureStep_);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       const bool drives = state_[row] == State::drive;
-      target_[row] =
-          drives ? axis_[row].def.speed : -(errorOf(rows_, n, r) - offset_[row] + bend * curvature_[row]) / h;
+      target_[row] = drives ? axis_[row].def.speed : -(errorOf(rows_, n, r) - offset_[row] + bendAhead(row)) / h;
       impulse_[row] = 0;
     }
   aimSprings(h, share);
@@ -198,6 +196,7 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       const double moved = after[r] - before[r];
+      if (n.axes) grazed_[row] = held(row) && force_[row] == 0 && axis_[row].sendsBack();
       force_[row] = impulse_[row] * perTime;
       curvature_[row] = moved - h * (n.axes ? rateOf(n, r, bodies, &Body::kickedSpin) : rates[r]);
       if (!n.axes) continue;

@@ -112,6 +112,9 @@ class Assembly {
   // Lets what is about to strike stops with restitution come back from them, at velocities that belong to the poses.
   // Returns whether anything did. With `firstOnly`, only what strikes first.
   bool reflectAtStops(std::vector<Body>& bodies, double h, bool firstOnly);
+  // Leaves stops that were reached only as the last substep ended out of its closing: what came to them is yet to be
+  // sent back.
+  void letStrike(const std::vector<Body>& bodies, double h);
   // Just before the next such strike, s from now; infinite if there is none.
   double nextStop(const std::vector<Body>& bodies) const;
   bool wouldStrikeStops(const std::vector<Body>& bodies, double h) const;
@@ -220,6 +223,9 @@ class Assembly {
     Kind kind = Kind::lock;
     AxisDef def;
     Winding winding;
+    bool sendsBack() const {
+      return kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
+    }
   };
   struct SpringLaw {
     double stiffness, damping, target, cap;
@@ -280,6 +286,11 @@ class Assembly {
   double stiffnessOn(BodyId body, bool angular) const;
   void aimSpring(const Node& n, int r, double h, double share);
   double beyondStops(const Node& n, int r, double h) const;
+  // Where an axis will be at the end of the step, and the part of that which is the bend of its coordinate.
+  double aheadOf(const Node& n, int r, double rate) const {
+    return rows_[n.memory + r] + lookAhead_ * rate + bendAhead(n.offset + r);
+  }
+  double bendAhead(int row) const { return lookAhead_ * lookAhead_ / 2 * bendOf(row); }
   bool reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);
@@ -288,6 +299,8 @@ class Assembly {
   struct StopTouch {
     double after, gained;
   };
+  // d2C/dt2 of a row where nothing pushes, as over the last substep.
+  double bendOf(int row) const { return 2 * curvature_[row] / (curvatureStep_ * curvatureStep_); }
   StopTouch touchOfStop(const Node& n, int r, double rate) const;
   struct BodyMotion {
     Vec3 velocity, spin;
@@ -335,6 +348,7 @@ class Assembly {
   std::vector<State> state_;
   // Of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none; of a soft stop the side.
   std::vector<signed char> sign_;
+  std::vector<char> grazed_;        // of each row: a stop that sends back, and was reached in the last substep
   std::vector<Axis> axis_;          // of each row; locks have none
   std::vector<double> rateBefore_;  // springs: before the substep's kicks
   std::vector<double> rateNow_;     // springs: before the present kick

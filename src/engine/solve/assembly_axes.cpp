@@ -28,6 +28,7 @@ void Assembly::noteRatesAtRest(const std::vector<Body>& bodies, double span) {
   noteRates(bodies, false);
   rateAtRest_ = rateNow_;
   rateBefore_ = before;
+  std::fill(grazed_.begin(), grazed_.end(), 0);
 }
 
 Assembly::SpringLaw Assembly::lawOf(int row) const {
@@ -185,11 +186,11 @@ double Assembly::beyondStops(const Node& n, int r, double h) const {
 bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
-  if (def.isLocked()) return false;
+  if (def.isLocked() || (lookAhead_ == 0 && grazed_[row])) return false;
   const bool hard = def.hasHardStops();
   const double low = hard ? def.low : -kNoLimit, high = hard ? def.high : kNoLimit;
   const double least = def.least() * time, most = def.most() * time, p = impulse_[row];
-  const double ahead = rows_[n.memory + r] + lookAhead_ * rate, tiny = 1e-12 * (1 + std::abs(rate));
+  const double ahead = aheadOf(n, r, rate), tiny = 1e-12 * (1 + std::abs(rate));
   const State before = state_[row];
   const signed char signBefore = sign_[row];
   // A stop gives way when the row would have to pull: when its impulse goes beyond what the drive, which pushes
@@ -217,7 +218,7 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
   if (state_[row] >= State::atLow) {
     // What is beyond the stop already, by a changed range or a step that was not solved, is brought back gently.
     if (before < State::atLow) offset_[row] = beyondStops(n, r, h);
-    target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
+    target_[row] = -(errorOf(rows_, n, r) - offset_[row] + bendAhead(row)) / h;
   }
   if (state_[row] == State::drive) target_[row] = def.speed;
   return state_[row] != before || sign_[row] != signBefore;
@@ -296,11 +297,11 @@ bool Assembly::reviseWinch(const Node& n, int r, double rate, double h, double t
       return false;
     return true;
   }
-  const double ahead = rows_[n.memory + r] + lookAhead_ * rate;
+  const double ahead = aheadOf(n, r, rate);
   const bool taut = sign_[row] == 0 && ahead > def.high + 1e-12 * h * (1 + std::abs(rate));
   if (!taut) return false;
   become(bodies, n, row, State::atHigh, 0, p);
-  target_[row] = -(errorOf(rows_, n, r) - offset_[row]) / h;
+  target_[row] = -(errorOf(rows_, n, r) - offset_[row] + bendAhead(row)) / h;
   return true;
 }
 

@@ -23,18 +23,33 @@ Assembly::StopTouch Assembly::touchOfStop(const Node& n, int r, double rate) con
   const int row = n.offset + r;
   const Axis& axis = axis_[row];
   const AxisDef& def = axis.def;
-  const bool comesBack = axis.kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
-  if (!n.axes || n.released || !comesBack || std::abs(rate) <= kStrike) return {kNever, 0};
+  if (!n.axes || n.released || !axis.sendsBack() || std::abs(rate) <= kStrike) return {kNever, 0};
   const double at = rows_[n.memory + r], gap = std::max(0.0, rate > 0 ? def.high - at : at - def.low);
   if (std::isinf(gap)) return {kNever, 0};
   // It goes on as over the closing half kick, unless it was struck since.
   const bool steady = closingSpan_ > 0 && std::abs(rate - rateAtRest_[row]) <= 1e-9 * std::abs(rate);
   const double speed = std::abs(rate);
-  const double gathering = steady ? (rate - rateBefore_[row]) / closingSpan_ : 0;
+  const double gathering = steady ? (rate - rateBefore_[row]) / closingSpan_ + bendOf(row) : 0;
   const double squared = speed * speed + 2 * gap * std::copysign(gathering, gathering * rate);
   if (squared < 0) return {kNever, 0};
   const double after = 2 * gap / (std::sqrt(squared) + speed);
   return {after, after * gathering};
+}
+
+void Assembly::letStrike(const std::vector<Body>& bodies, double h) {
+  if (!hasAxes_) return;
+  bool any = false;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (!grazed_[row]) continue;
+      const double rate = rateOf(n, r, bodies);
+      grazed_[row] = (state_[row] == State::atHigh ? rate : -rate) > kStrike;
+      if (!grazed_[row]) continue;
+      state_[row] = State::set;
+      any = true;
+    }
+  if (any) build(h);
 }
 
 bool Assembly::wouldStrikeStops(const std::vector<Body>& bodies, double h) const {
@@ -42,7 +57,8 @@ bool Assembly::wouldStrikeStops(const std::vector<Body>& bodies, double h) const
   const auto would = [&](const Node& n, int r) {
     const double rate = rateOf(n, r, bodies);
     // The rate may be that of half a step ago, or what it gathered that of a half kick.
-    const double gathered = 2 * std::max(0.0, std::copysign(1, rate) * (rate - rateBefore_[n.offset + r]));
+    const double change = 2 * (rate - rateBefore_[n.offset + r]) + h * bendOf(n.offset + r);
+    const double gathered = std::max(0.0, std::copysign(1, rate) * change);
     const double speed = std::abs(rate), after = touchOfStop(n, r, rate).after;
     return after < h || after * speed < h * (speed + gathered);
   };

@@ -156,6 +156,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                   &rateNow_, &rateAtRest_, &work_})
     v->assign(offset, 0);
   springStep_.assign(offset, {0, 0});
+  grazed_.assign(offset, 0);
   usedRows_.assign(offset, 0);
   usedCounts_.assign(nodes_.size(), 0);
   accounts_.resize(nodes_.size());

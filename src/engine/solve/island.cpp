@@ -91,7 +91,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
     for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
     prime(scene);
   }
-  strained_ = touched_ = safe_ = parted_ = false;
+  strained_ = touched_ = safe_ = parted_ = bounced_ = false;
   gatherShapes(scene);
   noteStart(scene);
   for (Assembly* assembly : assemblies) assembly->takeDriveWork();
@@ -211,6 +211,7 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
     // At the poses to which it put the bodies.
     evaluate(scene);
     factor(scene, h, kStiffnessShare, Kick::opening);
+    for (Assembly* assembly : assemblies) assembly->renew();
   }
   for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
   const auto closeJoints = [&] {
@@ -226,6 +227,7 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
     for (const Assembly* assembly : assemblies)
       for (const BodyId id : assembly->dynamicBodies()) scene.bodies[id].spanBefore = 0;
   }
+  bounced_ |= bounced || reflected;
   return !inTurn && (bounced || reflected);
 }
 
@@ -428,7 +430,7 @@ void Island::close(const Scene& scene, double h) {
   steerAtClock(scene);
   factor(scene, h, kStiffnessShare, Kick::closing);
   findContacts(scene, h, h, true);
-  for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
+  for (Assembly* assembly : assemblies) assembly->letStrike(scene.bodies, h), assembly->noteRates(scene.bodies, false);
   kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);

@@ -240,6 +240,7 @@ class Island {
   bool strained_ = false;  // some substep of the frame took many corrections
   bool parted_ = false;    // some joint did in the frame
   bool touched_ = false;   // there were contacts in the frame
+  bool bounced_ = false;   // something came back from others or from stops in the frame
   double clock_ = 0;       // s, the end of the present substep
 };
 

@@ -25,6 +25,8 @@ constexpr double kSurplus = 0.01;
 // again; others (springs too fast for their energy to be seen exactly; plain joints, whose gains are a debt) that one.
 // And what touches may be pushed out of others at this speed, m/s.
 constexpr double kUnbelievable = 0.002;
+// After impacts more: they turn what the energy of a step is off at their instant, now up and now down, into energy.
+constexpr double kUnbelievableAfterImpacts = 0.01;
 // What turns further than this in a substep was hard to solve, too, rad.
 constexpr double kWhirl = 0.5;
 constexpr double kRunaway = 0.5;
@@ -75,7 +77,8 @@ bool Island::isSound(const Scene& scene, double energyBefore) {
     return scene.bodies[id].dynamic() && scene.bodies[id].spin.norm() * step > kWhirl;
   });
   const bool hard = hasAxes() && (strained_ || (whirls && given == 0) || residual_.fallbacks > 0);
-  const double allowed = (hard ? kUnbelievable : kRunaway) * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
+  const double share = !hard ? kRunaway : bounced_ ? kUnbelievableAfterImpacts : kUnbelievable;
+  const double allowed = share * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
   if (!(gain <= allowed)) return false;
   if (!touched_ && !hasAxes()) watchSurplus(scene, gain);
   return true;
