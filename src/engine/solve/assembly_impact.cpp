@@ -28,9 +28,9 @@ Assembly::StopTouch Assembly::touchOfStop(const Node& n, int r, double rate) con
   if (std::isinf(gap)) return {kNever, 0};
   // It goes on as over the closing half kick, unless it was struck since.
   const bool steady = closingSpan_ > 0 && std::abs(rate - rateAtRest_[row]) <= 1e-9 * std::abs(rate);
-  const double speed = std::abs(rate);
+  const double speed = std::abs(rate), towards = std::copysign(1, rate);
   const double gathering = steady ? (rate - rateBefore_[row]) / closingSpan_ + bendOf(row) : 0;
-  const double squared = speed * speed + 2 * gap * std::copysign(gathering, gathering * rate);
+  const double squared = speed * speed + 2 * gap * towards * gathering;
   if (squared < 0) return {kNever, 0};
   const double after = 2 * gap / (std::sqrt(squared) + speed);
   return {after, after * gathering};
