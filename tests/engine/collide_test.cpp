@@ -92,6 +92,17 @@ TEST(Collide, RoundSideMeetsAParallelEdgeAtBothEndsOfTheirLine) {
   }
 }
 
+// Going over the rim of a table, it lies on the rim as it lay on the table.
+TEST(Collide, RoundSideKeepsItsLineOverAnEdge) {
+  const Quat lying(Eigen::AngleAxisd(M_PI / 2, Vec3::UnitX()));
+  for (const Shape& round : {Shape(Cylinder{0.05, 0.2}), Shape(Capsule{0.05, 0.3})})
+    for (const double past : {-1e-3, 0.0, 1e-7, 1e-5, 5e-5, 1e-3}) {
+      const Manifold m = meet(Box{{2, 0.2, 1}}, at(-1, -0.1, 0), round, {{past, 0.05, 0}, lying});
+      ASSERT_EQ(m.points.size(), 2u) << past;
+      EXPECT_NEAR((m.points[0].position + m.points[1].position).z(), 0, 1e-9) << past;
+    }
+}
+
 TEST(Collide, SwappingTheShapesFlipsTheNormal) {
   const Pose tilted{{0.3, 0.9, 0.1}, Quat(Eigen::AngleAxisd(0.4, Vec3(1, 1, 0).normalized()))};
   const Manifold ab = meet(Box{{1, 1, 1}}, {}, Box{{1, 1, 1}}, tilted, 0.2);

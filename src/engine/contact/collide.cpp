@@ -138,9 +138,8 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
     faceNormal = -towards;
     return true;
   };
-  if (other.faces.empty()) {
-    if (!alongEdge(other.vertices[0], other.vertices[1])) return;
-  } else if (const Feature face = facingFeature(other, -towards); face.face->normal.dot(-towards) > 1 - 1e-6) {
+  const auto onFace = [&](const Feature& face) {
+    if (face.face->normal.dot(-towards) <= 1 - 1e-6) return false;
     const std::size_t n = face.points.size();
     for (std::size_t i = 0; i < n && edge.points.size() == 2; ++i) {
       const Vec3 along = face.points[(i + 1) % n].first - face.points[i].first;
@@ -148,8 +147,10 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
     }
     facePoint = face.points[0].first;
     faceNormal = face.face->normal;
-  } else {
-    // On an edge: the one of the facing face that is furthest out.
+    return edge.points.size() == 2;
+  };
+  // The one of the facing face's edges that is furthest out.
+  const auto onEdge = [&](const Feature& face) {
     const std::size_t n = face.points.size();
     std::size_t furthest = 0;
     const auto reach = [&](std::size_t i) {
@@ -157,7 +158,13 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
     };
     for (std::size_t i = 1; i < n; ++i)
       if (reach(i) > reach(furthest)) furthest = i;
-    if (!alongEdge(face.points[furthest].first, face.points[(furthest + 1) % n].first)) return;
+    edge = facingFeature(segment, towards);
+    return alongEdge(face.points[furthest].first, face.points[(furthest + 1) % n].first);
+  };
+  if (other.faces.empty()) {
+    if (!alongEdge(other.vertices[0], other.vertices[1])) return;
+  } else if (const Feature face = facingFeature(other, -towards); !onFace(face) && !onEdge(face)) {
+    return;
   }
   if (edge.points.size() != 2) return;
   out.points.clear();
@@ -259,7 +266,7 @@ void edgeManifold(const ConvexCore& a, const ConvexCore& b, const Axis& axis, do
     for (const Vec3& e : core.edgeDirections)
       if (const double d = std::abs(e.dot(towards)); d < least) least = d, direction = e;
   };
-  Vec3 pa, da, pb, db;
+  Vec3 pa, pb, da = Vec3::UnitX(), db = da;
   edgeThrough(a, axis.direction, pa, da);
   edgeThrough(b, -axis.direction, pb, db);
   const Vec3 r = pa - pb;

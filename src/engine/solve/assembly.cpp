@@ -223,6 +223,28 @@ void Assembly::forgiveMisfit() {
     for (int r = 0; r < n.rows; ++r) offset_[n.offset + r] = errorOf(fresh_, n, r);
 }
 
+void Assembly::remember(Memory& m) const {
+  m.impulse = impulse_, m.curvature = curvature_, m.force = force_, m.offset = offset_;
+  m.curvatureStep = curvatureStep_, m.budget = budget_, m.surplus = surplus_, m.liveliest = liveliest_;
+  m.fallback = fallback_;
+  if (!hasAxes_) return;
+  m.state = state_, m.sign = sign_, m.grazed = grazed_, m.axis = axis_;
+  m.rateBefore = rateBefore_, m.rateNow = rateNow_, m.rateAtRest = rateAtRest_, m.work = work_;
+  m.springStep = springStep_;
+  m.closingSpan = closingSpan_, m.lookAhead = lookAhead_, m.driveWork = driveWork_;
+}
+
+void Assembly::recall(const Memory& m) {
+  impulse_ = m.impulse, curvature_ = m.curvature, force_ = m.force, offset_ = m.offset;
+  curvatureStep_ = m.curvatureStep, budget_ = m.budget, surplus_ = m.surplus, liveliest_ = m.liveliest;
+  fallback_ = m.fallback;
+  if (!hasAxes_) return;
+  state_ = m.state, sign_ = m.sign, grazed_ = m.grazed, axis_ = m.axis;
+  rateBefore_ = m.rateBefore, rateNow_ = m.rateNow, rateAtRest_ = m.rateAtRest, work_ = m.work;
+  springStep_ = m.springStep;
+  closingSpan_ = m.closingSpan, lookAhead_ = m.lookAhead, driveWork_ = m.driveWork;
+}
+
 void Assembly::fadeOffset(double h) {
   double fade = 0, factor = 1;
   for (const Node& n : nodes_) {

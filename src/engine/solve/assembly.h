@@ -54,6 +54,10 @@ class Assembly {
   int nodes() const { return static_cast<int>(nodes_.size()); }
   JointId jointOf(int node) const { return nodes_[node].joint; }
   const std::vector<BodyId>& dynamicBodies() const { return dynamicBodies_; }
+  // Whether it hangs on the world or on what is moved.
+  bool isAnchored() const {
+    return std::any_of(nodes_.begin(), nodes_.end(), [](const Node& n) { return !n.dynamicA || !n.dynamicB; });
+  }
 
   // --- One substep, in this order ---
 
@@ -129,6 +133,10 @@ class Assembly {
   // has kept. To be followed by evaluate() and forgiveMisfit().
   void reset(const std::array<Winding, kMaxAxes>& windings, const std::array<AxisDef, kMaxAxes>& axes, int node);
   void forget();
+  // What outlives a substep: to be kept and taken back.
+  struct Memory;
+  void remember(Memory& memory) const;
+  void recall(const Memory& memory);
   // J, kept in springs and soft stops at the fresh coordinates.
   double storedEnergy() const;
   // J, that drives have put in since the last call: what is beyond the account of conservative rows.
@@ -186,6 +194,9 @@ class Assembly {
   void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const;
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
+  bool hasSprings() const { return !springsOn_.empty(); }
+  // Whether what these take they give back.
+  bool isConservative() const;
   void visitState(StateArchive& state);
   bool released(int node) const { return nodes_[node].released; }
 
@@ -363,6 +374,20 @@ class Assembly {
   double budget_ = 0, surplus_ = 0, liveliest_ = 0;
   double driveWork_ = 0;
   std::vector<double> workRates_;
+};
+
+struct Assembly::Memory {
+  std::vector<double> impulse, curvature, force, offset;
+  double curvatureStep, budget, surplus, liveliest;
+  int fallback;
+  // Of free axes.
+  std::vector<State> state;
+  std::vector<signed char> sign;
+  std::vector<char> grazed;
+  std::vector<Axis> axis;
+  std::vector<double> rateBefore, rateNow, rateAtRest, work;
+  std::vector<SpringStep> springStep;
+  double closingSpan, lookAhead, driveWork;
 };
 
 }  // namespace calm

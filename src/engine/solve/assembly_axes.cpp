@@ -367,6 +367,19 @@ void Assembly::forget() {
   budget_ = driveWork_ = 0;
 }
 
+bool Assembly::isConservative() const {
+  const auto keeps = [](const Axis& axis) {
+    const AxisDef& def = axis.def;
+    if (axis.kind == Kind::spring) return def.damping == 0 && def.dampingRatio == 0 && def.springCap == kNoLimit;
+    const bool sendsAllBack = !def.hasHardStops() || def.isLocked() || def.restitution == 1;
+    return axis.kind == Kind::stop && def.cap == 0 && def.friction == 0 && sendsAllBack;
+  };
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && r < n.rows; ++r)
+      if (!keeps(axis_[n.offset + r])) return false;
+  return true;
+}
+
 double Assembly::storedEnergy() const {
   double sum = 0;
   for (const Node& n : nodes_)

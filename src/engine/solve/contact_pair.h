@@ -54,6 +54,7 @@ struct ContactPair {
     double movedSince(const Body& a, const Body& b) const;
   } kept;
   double apartFor = 0;  // m, that the shapes' ways must come to before they can touch
+  bool ends = false;    // the touch does within the present substep, since what is touched ends there
   // Of the present frame, on b: impulse and its moment about the origin (world).
   Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
   // Where the two touch at one point: where it was on a, and how fast it wanders over it, in a's principal frame.

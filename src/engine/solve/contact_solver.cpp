@@ -31,7 +31,8 @@ void ContactSolver::begin(const Vec3& gravity, double whole, double h, double le
 
 void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   const auto pushes = [](const ContactImpulse& last) { return last.force[0] > 0; };
-  if (closing_ && std::none_of(pair.last.begin(), pair.last.end(), pushes)) return;
+  if (closing_ && (pair.ends || std::none_of(pair.last.begin(), pair.last.end(), pushes))) return;
+  pair.ends = false;
   const Body &a = bodies[pair.bodyA], &b = bodies[pair.bodyB];
   const Manifold& manifold = pair.manifold;
   const Vec3 n = manifold.normal, t1 = anyPerpendicular(n), t2 = n.cross(t1);
@@ -77,6 +78,13 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   if (crowd_) return;
   aimAtMiddle(patch, bodies);
   if (!closing_) followBends(patch, bodies);
+}
+
+// A kick stands for what acts from half a step before to half a step after its instant, and the next one has no push.
+void ContactSolver::endTouch(int patch, double after, double falling) {
+  const ContactPatch& ending = touches_.patches[patch];
+  ending.pair->ends = true;
+  for (int i = ending.first; i < ending.end; ++i) touches_.points[i].target += (after - left_ / 2) * falling;
 }
 
 // What is yet to touch may come as near as it will by turning.

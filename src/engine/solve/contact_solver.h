@@ -30,6 +30,9 @@ class ContactSolver {
   void begin(const Vec3& gravity, double whole, double h, double left, bool closing, bool crowd);
   // Takes the manifold of a pair that touches at the present poses.
   void add(ContactPair& pair, const std::vector<Body>& bodies);
+  // A patch, by its number in the order of add(), carries what falls on it (m/s^2, along the normal) for only so long
+  // (s) of what is left of the step.
+  void endTouch(int patch, double after, double falling);
   // After the last of them.
   void arrange(const std::vector<Body>& bodies) { touches_.arrange(bodies); }
   bool crowd() const { return crowd_; }

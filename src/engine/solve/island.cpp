@@ -75,6 +75,7 @@ void Residual::include(const Residual& other) {
   corrections += other.corrections;
   fallbacks += other.fallbacks;
   redone += other.redone;
+  refined += other.refined;
   substeps = std::max(substeps, other.substeps);
   overBudget |= other.overBudget;
 }
@@ -91,23 +92,39 @@ Residual Island::advance(const Scene& scene, bool fresh) {
     for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
     prime(scene);
   }
-  strained_ = touched_ = safe_ = parted_ = bounced_ = false;
   gatherShapes(scene);
+  parted_ = false;
   noteStart(scene);
+  save(scene);
   for (Assembly* assembly : assemblies) assembly->takeDriveWork();
   const double energyBefore = energy(scene);
-  for (int s = 0; s < substeps; ++s) {
-    clock_ = scene.time + (s + 1) * h;
-    for (Assembly* assembly : assemblies) assembly->wind(h);
-    if (!trySubstep(scene, h)) fallbackSubstep(scene, h);
-  }
-  if (!onStep_) close(scene, h);
-  if (!isSound(scene, energyBefore)) redoSafely(scene);
+  takeSubsteps(scene, 1);
+  Account account = takeStock(scene, energyBefore, false);
+  if (canReturn_) refine(scene, energyBefore, account);
+  if (account.isSound())
+    settle(scene, account);
+  else
+    redoSafely(scene);
   finishReadings(scene);
   readPresentLoads(scene, h);
   WorkTime& spent = residual_.time;
   spent.rest = std::max(0.0, Stopwatch::since(started) - spent.total());
   return residual_;
+}
+
+void Island::takeSubsteps(const Scene& scene, int pieces) {
+  const int steps = pieces * scene.settings.substeps;
+  const double h = scene.settings.frame / steps;
+  strained_ = touched_ = safe_ = parted_ = bounced_ = false;
+  onStep_ = true;
+  for (int s = 0; s < steps; ++s) {
+    clock_ = scene.time + (s + 1) * h;
+    continues_ = s % pieces > 0;
+    for (Assembly* assembly : assemblies) assembly->wind(h);
+    if (!trySubstep(scene, h)) fallbackSubstep(scene, h);
+  }
+  if (!onStep_) close(scene, h);
+  continues_ = false;
 }
 
 void Island::evaluate(const Scene& scene) {
@@ -397,7 +414,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   refreshStiffness(scene, h * share);
   noteErrors(scene);
   readWork(scene, Assembly::WorkOf::substep);
-  read(scene, !onStep_);
+  read(scene, !onStep_ && !continues_);
   onStep_ = false;
   return true;
 }
@@ -436,7 +453,7 @@ void Island::close(const Scene& scene, double h) {
   solveVelocities(scene, h, h / 2);
   readWork(scene, Assembly::WorkOf::closing);
   for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies, h / 2), assembly->renew();
-  read(scene, !cut_);
+  read(scene, !cut_ && !continues_);
   onStep_ = true;
 }
 

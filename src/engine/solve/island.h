@@ -106,6 +106,7 @@ struct Residual {
   int corrections = 0;      // Newton corrections, in all substeps
   int substeps = 0;         // with which the frame was computed
   bool overBudget = false;  // the separation asked for could not be reached
+  int refined = 0;          // times that a frame was done again with more substeps, because it was too hard
   int redone = 0;           // frames done again by projections alone, because they ran away
   WorkTime time;            // spent; not part of the result
   int fallbacks = 0;        // substeps taken at velocity level because the joints could not be closed at their end
@@ -144,6 +145,11 @@ class Island {
 
  private:
   void prime(const Scene& scene);
+  // The frame, with each substep in so many equal pieces.
+  void takeSubsteps(const Scene& scene, int pieces);
+  // Whether a frame that was hard may be done again with each substep in so many pieces.
+  bool canBeRefined(int pieces) const;
+  bool isTopHeavy(const Scene& scene) const;
   // One substep; takes it back and returns false if the joints cannot be closed at its end.
   bool trySubstep(const Scene& scene, double h);
   // The same span in two steps that end and begin at an impact.
@@ -155,11 +161,34 @@ class Island {
   // Everything again from where the frame began, by projections that cannot gain energy.
   void redoSafely(const Scene& scene);
   void keepEnergy(const Scene& scene, double step);
-  bool isSound(const Scene& scene, double energyBefore);
+  // J, of a frame: what was gained beyond what was given, and what may be.
+  struct Account {
+    double gain = 0, allowed = 0;
+    bool good = true;    // it may stand, if more substeps did not make it exact
+    bool exact = true;   // as far as can be seen
+    bool plain = true;   // joints only, that nothing drives
+    bool keeps = false;  // nor damps
+
+    bool isSound() const { return gain <= allowed; }
+  };
+  Account takeStock(const Scene& scene, double energyBefore, bool refined);
+  // Does a frame that was too hard again with more substeps.
+  void refine(const Scene& scene, double energyBefore, Account& account);
+  void giveBack(const Scene& scene, Account& account);
+  // Notes the gains of a frame that stands.
+  void settle(const Scene& scene, const Account& account);
+  // Keeps all that changes, where the frame may be refined.
+  void save(const Scene& scene);
+  void visitState(const Scene& scene, StateArchive& state);
+  // Everything as when the frame began ...
+  void returnToStart(const Scene& scene);
+  void forgetResidual(const Scene& scene);
+  // ... but for the forces, which are forgotten.
+  void restart(const Scene& scene);
+  void forgetContacts();
+  void recallWork(const Scene& scene);
   double kineticEnergy(const Scene& scene) const;
   double energy(const Scene& scene) const;
-  void chargeBudget(const Scene& scene, double gain);
-  void watchSurplus(const Scene& scene, double gain);
   void solveWithinBudget(const Scene& scene, double step);
   // The second half kick: velocities on the instant of the poses.
   void close(const Scene& scene, double h);
@@ -179,6 +208,7 @@ class Island {
   void gatherShapes(const Scene& scene);
   // Of the substep h, `left` is still to come.
   void findContacts(const Scene& scene, double h, double left, bool closing);
+  void findEnds(const Scene& scene, double left);
   bool wouldBounce(const Scene& scene, double h) const;
   // Returns whether more may strike before the substep's end: not all that does has then been taken.
   bool bounce(const Scene& scene, double h, bool firstOnly);
@@ -225,23 +255,47 @@ class Island {
     double start = 0, past = 0, ahead = 0;
   };
 
+  // All that changes.
+  struct Saved {
+    struct Contact {
+      std::vector<ContactImpulse> last;
+      ContactPair::Roll roll;
+      bool fromTheStart, interlaced;
+    };
+    std::vector<Body> bodies;
+    std::vector<Assembly::Memory> assemblies;
+    std::vector<JointState> joints;  // of the nodes that are watched
+    std::vector<Contact> contacts;
+  };
+
+  // A pair that touches, and up to which distance it was looked for, m.
+  struct Added {
+    ContactPair* pair;
+    double margin;
+  };
+
   ContactSolver contacts_;
+  std::vector<Added> added_;                             // in the present search
   std::vector<Look> looks_;                              // at each pair
   std::vector<Way> ways_;                                // of the shapes that move, and of one that does not
   std::vector<int> shapes_;                              // that move and may touch something
   std::vector<Start> start_;                             // of each body
   std::vector<std::array<double, kMaxAxes>> startWork_;  // of each node's joint
+  Saved saved_;                                          // where the frame can be refined ...
+  bool canReturn_ = false;                               // ... which is so
   double safeEnergy_ = 0;                                // J, that a frame done again may not pass
   bool safe_ = false;                                    // the frame is being done again
   Residual residual_;
-  int revisionsLeft_ = 0;  // of stops and drives, in the present solution
-  bool onStep_ = true;     // velocities belong to the instant of the poses, not half a substep before it
-  bool cut_ = false;       // in the first part of a substep that is cut in two; for readings it goes on after that
-  bool strained_ = false;  // some substep of the frame took many corrections
-  bool parted_ = false;    // some joint did in the frame
-  bool touched_ = false;   // there were contacts in the frame
-  bool bounced_ = false;   // something came back from others or from stops in the frame
-  double clock_ = 0;       // s, the end of the present substep
+  int revisionsLeft_ = 0;   // of stops and drives, in the present solution
+  bool onStep_ = true;      // velocities belong to the instant of the poses, not half a substep before it
+  bool topHeavy_ = false;   // heavy loads hang on light links
+  bool continues_ = false;  // in another piece of a substep than the first; for readings it is one
+  bool cut_ = false;        // in the first part of a substep that is cut in two; for readings it goes on after that
+  bool strained_ = false;   // some substep of the frame took many corrections
+  bool parted_ = false;     // some joint did in the frame
+  bool touched_ = false;    // there were contacts in the frame
+  bool bounced_ = false;    // something came back from others or from stops in the frame
+  double clock_ = 0;        // s, the end of the present substep
 };
 
 }  // namespace calm

@@ -139,6 +139,28 @@ bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
   return true;
 }
 
+// How long something round that moves on still touches what ends under it, s; `h` if it does to the step's end. To be
+// off it has to be further away than it falls, at `falling` m/s^2, in what is left.
+double lastsFor(const Manifold& m, const Meeting& meeting, double h, double falling) {
+  constexpr double kOff = 1e-9;  // m
+  constexpr int kHalvings = 12;
+  Ahead ahead(meeting);
+  Manifold then;
+  const double parting = partingSpeed(m, m.points[0].position, meeting.a, meeting.b), now = m.leastGap();
+  const auto isOffBy = [&](double time) {
+    ahead.lookAt(time, then);
+    return std::min(then.leastGap(), meeting.margin) - now - time * std::max(0.0, parting);
+  };
+  const double offBy = isOffBy(h);
+  if (offBy <= kOff) return h;
+  double on = 0, off = h;
+  for (int i = 0; i < kHalvings; ++i) {
+    const double middle = (on + off) / 2;
+    (isOffBy(middle) > kOff ? off : on) = middle;
+  }
+  return offBy > falling * (h - off) * (h - off) / 2 ? off : h;
+}
+
 }  // namespace
 
 void Island::gatherShapes(const Scene& scene) {
@@ -198,6 +220,7 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
   };
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
   const double whole = scene.settings.frame / scene.settings.substeps;
+  added_.clear();
   contacts_.begin(scene.settings.gravity, whole, h, left, closing, shapes_.size() > kCrowd);
   for (std::size_t i = 0; i < looks_.size(); ++i) {
     if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
@@ -221,7 +244,9 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
                           {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, reach,
                           pair->manifold);
       pair->keepNames(a);
-      if (!pair->manifold.points.empty()) contacts_.add(*pair, scene.bodies);
+      if (pair->manifold.points.empty()) continue;
+      contacts_.add(*pair, scene.bodies);
+      added_.push_back({pair, margin});
       continue;
     }
     if (pair->follow(a, b, margin)) {
@@ -255,9 +280,42 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     if (!closing && !struck && rollsOver(pair->manifold, meeting, left)) continue;
     if (waits && (!jointed || pair->restitution > 0)) lookAtTouch(pair->manifold, meeting, left);
     contacts_.add(*pair, scene.bodies);
+    added_.push_back({pair, margin});
   }
+  if (!closing && !contacts_.crowd()) findEnds(scene, left);
   contacts_.arrange(scene.bodies);
   touched_ |= !contacts_.empty();
+}
+
+// What is round and rolls or slides off the end of what carries it, and meets nothing else there, is carried up to that
+// instant.
+void Island::findEnds(const Scene& scene, double left) {
+  const auto rolls = [&](int shape) {
+    const ConvexCore& core = scene.colliders[shape].core;
+    return core.radius > 0 || core.discRadius > 0;
+  };
+  const auto fall = [&](const Body& b) {
+    return b.dynamic() ? Vec3(b.gravityScale * scene.settings.gravity + b.inverseMass * b.force) : Vec3(Vec3::Zero());
+  };
+  for (std::size_t k = 0; k < added_.size(); ++k) {
+    const auto& [pair, margin] = added_[k];
+    const Manifold& m = pair->manifold;
+    if (pair->triangle >= 0 || pair->last.empty() || m.points.size() > 2 || m.leastGap() > kNearTouch) continue;
+    if (!rolls(pair->shapeA) && !rolls(pair->shapeB)) continue;
+    if (scene.colliders[pair->shapeA].halfSpace || scene.colliders[pair->shapeB].halfSpace) continue;
+    const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
+    const auto isOf = [&](const Body& body, int id, const Added& other) {
+      return body.dynamic() && (id == other.pair->bodyA || id == other.pair->bodyB);
+    };
+    const auto touchesElse = [&](const Added& other) {
+      return other.pair != pair && (isOf(a, pair->bodyA, other) || isOf(b, pair->bodyB, other));
+    };
+    if (a.jointed || b.jointed || std::any_of(added_.begin(), added_.end(), touchesElse)) continue;
+    const double falling = m.normal.dot(fall(a) - fall(b));
+    const Meeting meeting{a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin};
+    const double lasts = lastsFor(m, meeting, left, falling);
+    if (lasts < left) contacts_.endTouch(static_cast<int>(k), lasts, falling);
+  }
 }
 
 }  // namespace calm

@@ -33,7 +33,7 @@ void Island::noteErrors(const Scene& scene) {
       assembly->accounts()[n].peak.include(e);
       residual_.linear = std::max(residual_.linear, e.linear);
       residual_.angular = std::max(residual_.angular, e.angular);
-      if (scene.settings.traced && !cut_ && assembly->isFirst(n))
+      if (scene.settings.traced && !cut_ && !continues_ && assembly->isFirst(n))
         scene.joints[assembly->jointOf(n)].errors.push_back(e.linear);
     }
 }

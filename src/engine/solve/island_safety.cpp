@@ -30,6 +30,9 @@ constexpr double kUnbelievableAfterImpacts = 0.01;
 // What turns further than this in a substep was hard to solve, too, rad.
 constexpr double kWhirl = 0.5;
 constexpr double kRunaway = 0.5;
+// A frame of plain joints is exact within this share of its energy, and not worth more substeps; with no more gained,
+// or lost, than those it may stand, and what is off is made good. Top-heavy ones count on coming back.
+constexpr double kExact = 1e-4, kGood = 0.02, kLost = 0.1, kGoodTopHeavy = 0.01;
 constexpr double kPushAllowance = 1;
 constexpr double kPlay = 1e-6;  // m, by which weights may seem to rise
 
@@ -47,12 +50,12 @@ void Island::noteStart(const Scene& scene) {
       startWork_.push_back(scene.joints[assembly->jointOf(n)].reading.work);
 }
 
-// Whether a frame ended with finite numbers and with no more energy than it began with and was given. A little too much
-// after hard work is a debt, to be paid back in substeps at velocity level; much too much is not believed.
-bool Island::isSound(const Scene& scene, double energyBefore) {
+// Whether a frame ended with finite numbers and with no more energy than it began with and was given. Much too much is
+// not believed.
+Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool refined) {
   const double after = energy(scene);
-  if (!std::isfinite(after)) return false;
-  if (isDriven(scene) || assemblies.empty()) return true;
+  if (!std::isfinite(after)) return {1, 0, false, false, false};
+  if (isDriven(scene) || assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0, false};
   double given = 0, scale = 0, pushed = 0, slack = 0;
   for (Assembly* assembly : assemblies) given += assembly->takeDriveWork();
   // What joints were apart when the frame began they may close, and lift weights by as much.
@@ -70,7 +73,6 @@ bool Island::isSound(const Scene& scene, double energyBefore) {
     pushed += 0.5 * b.mass * kPushAllowance * kPushAllowance;
   }
   const double gain = after - energyBefore - given - (touched_ ? pushed : 0);
-  if (strained_ && !touched_ && !hasAxes()) chargeBudget(scene, gain);
   for (const Assembly* assembly : assemblies) scale += assembly->storedEnergy();
   const double step = scene.settings.frame / scene.settings.substeps;
   const bool whirls = std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
@@ -79,15 +81,38 @@ bool Island::isSound(const Scene& scene, double energyBefore) {
   const bool hard = hasAxes() && (strained_ || (whirls && given == 0) || residual_.fallbacks > 0);
   const double share = !hard ? kRunaway : bounced_ ? kUnbelievableAfterImpacts : kUnbelievable;
   const double allowed = share * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
-  if (!(gain <= allowed)) return false;
-  if (!touched_ && !hasAxes()) watchSurplus(scene, gain);
-  return true;
+  const auto damped = [&](BodyId id) {
+    return scene.bodies[id].linearDamping > 0 || scene.bodies[id].angularDamping > 0;
+  };
+  const auto keepsEnergy = [](const Assembly* a) { return a->isConservative(); };
+  // That of springs is not seen exactly.
+  const bool sprung =
+      std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasSprings(); });
+  const bool keeps = !touched_ && (!sprung || hard || refined) && std::none_of(bodies.begin(), bodies.end(), damped) &&
+                     std::all_of(assemblies.begin(), assemblies.end(), keepsEnergy);
+  const auto isWithin = [&](double gained, double lost) {
+    return keeps ? gain <= gained * scale + slack && gain >= -lost * scale - slack : gain <= allowed;
+  };
+  const bool good = isWithin(topHeavy_ ? kGoodTopHeavy : kGood, kLost);
+  const double most = refined ? kExact * (scale + given) + slack : allowed;
+  const bool exact = (keeps ? isWithin(kExact, kExact) : gain <= most) && (touched_ || residual_.fallbacks == 0);
+  return {gain, allowed, good, exact, !touched_ && !hasAxes(), keeps};
 }
 
-void Island::redoSafely(const Scene& scene) {
-  const int substeps = scene.settings.substeps;
-  const double h = scene.settings.frame / substeps;
-  ++residual_.redone;
+void Island::settle(const Scene& scene, const Account& account) {
+  if (!account.plain) return;
+  Assembly& first = *assemblies.front();
+  first.surplus() += account.gain;
+  first.liveliest() = std::max(first.liveliest(), kineticEnergy(scene));
+  if (canReturn_ && !topHeavy_) return;
+  // Energy that came from nowhere is a debt, to be paid back in substeps at velocity level; and so is what many easy
+  // frames gain together.
+  if (strained_) first.budget() -= account.gain;
+  if (first.budget() < -kOverdraft * kineticEnergy(scene) || first.surplus() > kSurplus * first.liveliest())
+    for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
+}
+
+void Island::restart(const Scene& scene) {
   for (std::size_t i = 0; i < bodies.size(); ++i) {
     Body& b = scene.bodies[bodies[i]];
     b.position = start_[i].position, b.velocity = start_[i].velocity, b.spin = start_[i].spin;
@@ -96,18 +121,45 @@ void Island::redoSafely(const Scene& scene) {
     b.momentumSpin.setConstant(std::numeric_limits<double>::quiet_NaN());  // to be taken anew
   }
   openAccounts(scene);
-  std::size_t k = 0;
+  recallWork(scene);
   for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
-      JointState& joint = scene.joints[assembly->jointOf(n)];
+      const JointState& joint = scene.joints[assembly->jointOf(n)];
       assembly->reset(joint.windings, joint.def.axes, n);
-      if (assembly->hasAxes()) joint.reading.work = startWork_[k++];
     }
-  for (Assembly* assembly : assemblies) assembly->forget();
-  for (ContactPair* pair : pairs) pair->last.clear(), pair->frameImpulse = pair->frameMoment = Vec3::Zero();
-  residual_.linear = residual_.angular = residual_.contactSpeed = 0;
+  for (Assembly* assembly : assemblies) assembly->forget(), assembly->setFallback(0);
+  forgetContacts();
+  forgetResidual(scene);
   evaluate(scene);
   for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
+}
+
+void Island::forgetResidual(const Scene& scene) {
+  residual_.linear = residual_.angular = residual_.contactSpeed = 0;
+  residual_.fallbacks = 0;
+  clock_ = scene.time;
+}
+
+void Island::recallWork(const Scene& scene) {
+  auto work = startWork_.begin();
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; assembly->hasAxes() && n < assembly->nodes(); ++n)
+      scene.joints[assembly->jointOf(n)].reading.work = *work++;
+}
+
+void Island::forgetContacts() {
+  for (ContactPair* pair : pairs) {
+    pair->last.clear();
+    pair->frameImpulse = pair->frameMoment = Vec3::Zero();
+    pair->roll.known = false;
+  }
+}
+
+void Island::redoSafely(const Scene& scene) {
+  const int substeps = scene.settings.substeps;
+  const double h = scene.settings.frame / substeps;
+  ++residual_.redone;
+  restart(scene);
   refreshStiffness(scene, h);
   safeEnergy_ = energy(scene);
   onStep_ = safe_ = true;
@@ -126,7 +178,7 @@ void Island::redoSafely(const Scene& scene) {
     b.velocity = b.spin = Vec3::Zero();
   }
   for (Assembly* assembly : assemblies) assembly->forget();
-  for (ContactPair* pair : pairs) pair->last.clear(), pair->frameImpulse = pair->frameMoment = Vec3::Zero();
+  forgetContacts();
   evaluate(scene);
 }
 
@@ -207,23 +259,6 @@ double Island::energy(const Scene& scene) const {
   }
   for (const Assembly* assembly : assemblies) sum += assembly->storedEnergy();
   return sum;
-}
-
-// Energy that came from nowhere is a debt, to be paid back in substeps at velocity level.
-void Island::chargeBudget(const Scene& scene, double gain) {
-  double& budget = assemblies.front()->budget();
-  budget -= gain;
-  if (budget < -kOverdraft * kineticEnergy(scene))
-    for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
-}
-
-// What many easy frames gain adds up, too.
-void Island::watchSurplus(const Scene& scene, double gain) {
-  Assembly& first = *assemblies.front();
-  first.surplus() += gain;
-  first.liveliest() = std::max(first.liveliest(), kineticEnergy(scene));
-  if (first.surplus() > kSurplus * first.liveliest())
-    for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
 }
 
 // Closing separations costs energy, which may come only from what the solves have lost before.
