@@ -189,5 +189,62 @@ TEST(RedundantGate, StopsDeadAtItsStop) {
   EXPECT_EQ(residual.redone, 0);
 }
 
+// Uprights of a metre side by side under beams of a metre, one way to move in all, over the top at 1 m/s: each turn
+// takes them twice through where all bars lie in one line and could move apart (Gonzalez, Dopico, Lugris and Cuadrado,
+// "A benchmarking system for MBS simulation software", Multibody System Dynamics 16, 2006, problem A02: 0.1 J in 10 s).
+// They move as one pendulum.
+TEST(FourBars, PassTheirDeadCentres) {
+  constexpr int kWindows = 2;
+  World world;
+  const Quat aboutZ = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  const auto rod = [&](const Vec3& middle, double angle, const Vec3& velocity, double spin) {
+    const Pose pose{middle, Quat(Eigen::AngleAxisd(angle, Vec3::UnitZ()))};
+    BodyDef def = solid(Box{{1, 0.01, 0.01}}, 1, pose);
+    def.mass.inertia = Vec3(1e-4, 1.0 / 12, 1.0 / 12).asDiagonal();
+    def.velocity = velocity;
+    def.angularVelocity = Vec3(0, 0, spin);
+    return world.addBody(def);
+  };
+  // `a` and `b`: along each rod's x, from its middle; both turned by their own angles at the start.
+  const auto pin = [&](BodyId a, const Vec3& onA, double angleA, BodyId b, double onB, double angleB) {
+    JointDef def = joint(JointType::hinge, a, onA, b, Vec3(onB, 0, 0));
+    def.frameA.rotation = Quat(Eigen::AngleAxisd(-angleA, Vec3::UnitZ())) * aboutZ;
+    def.frameB.rotation = Quat(Eigen::AngleAxisd(-angleB, Vec3::UnitZ())) * aboutZ;
+    world.addJoint(def);
+  };
+  std::vector<BodyId> uprights;
+  for (int i = 0; i <= kWindows; ++i) {
+    uprights.push_back(rod(Vec3(i, 0.5, 0), kPi / 2, Vec3(0.5, 0, 0), -1));
+    pin(kWorld, Vec3(i, 0, 0), 0, uprights.back(), -0.5, kPi / 2);
+  }
+  for (int i = 0; i < kWindows; ++i) {
+    const BodyId beam = rod(Vec3(i + 0.5, 1, 0), 0, Vec3(1, 0, 0), 0);
+    pin(uprights[i], Vec3(0.5, 0, 0), kPi / 2, beam, -0.5, 0);
+    pin(beam, Vec3(0.5, 0, 0), 0, uprights[i + 1], 0.5, kPi / 2);
+  }
+  // The pendulum: inertia and weight's moment about the pivots, in steps far below any error looked for.
+  const double inertia = (kWindows + 1) / 3.0 + kWindows, moment = ((kWindows + 1) / 2.0 + kWindows) * kGravity;
+  double turned = 0, rate = 1, off = 0, gained = 0;
+  const double start = world.energy().total();
+  constexpr int kFine = 2000;
+  for (int f = 0; f < 600; ++f) {
+    world.step();
+    constexpr double kStep = 1.0 / 60 / kFine;
+    for (int i = 0; i < kFine; ++i) {
+      rate += kStep / 2 * moment / inertia * std::sin(turned);
+      turned += kStep * rate;
+      rate += kStep / 2 * moment / inertia * std::sin(turned);
+    }
+    const Vec3 along = world.state(uprights[0]).pose.rotation * Vec3::UnitX();
+    const Vec3 there(std::sin(turned), std::cos(turned), 0);
+    off = std::max(off, (along - there).norm());
+    gained = std::max(gained, std::abs(world.energy().total() - start));
+  }
+  report("two four-bars through their dead centres, 10 s: energy", gained, 0.1, "J");
+  report("two four-bars through their dead centres, 10 s: angle", off, 2e-3, "rad");
+  EXPECT_LE(gained, 0.1);
+  EXPECT_LE(off, 2e-3);
+}
+
 }  // namespace
 }  // namespace calm::physics
