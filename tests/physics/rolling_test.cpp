@@ -176,7 +176,7 @@ TEST(Rolling, OverARimIsAThrow) {
     }
     return worst;
   };
-  // Within a twentieth of a substep's fall.
+  // A twentieth of what a substep's delay would be.
   constexpr double kEnough = 0.3;  // mm
   const std::pair<const char*, Shape> shapes[] = {
       {"ball", Sphere{kRadius}}, {"capsule", Capsule{kRadius, 0.3}}, {"cylinder", Cylinder{kRadius, 0.3}}};

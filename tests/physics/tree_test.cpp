@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Trees of any joints between parts of any shape, let go at rest in any pose: nothing takes energy, and however they
+// Trees of any joints between boxes of any size, let go at rest in any pose: nothing takes energy, and however they
 // crack, none may go or come.
 #include <gtest/gtest.h>
 
