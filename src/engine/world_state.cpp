@@ -51,7 +51,7 @@ void ContactPair::Kept::visitState(StateArchive& state) {
 }
 
 void ContactPair::Roll::visitState(StateArchive& state) {
-  state(place, rate, span, known);
+  state(place, rate, before, span, points);
 }
 
 void ContactPair::Kept::Point::visitState(StateArchive& state) {

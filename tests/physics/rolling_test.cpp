@@ -48,6 +48,128 @@ TEST(Rolling, BallOnATurntableCirclesAtTwoSeventhsOfItsRate) {
   }
 }
 
+// One coordinate and its rate, which grows by faster(coordinate, rate): gone on with by the midpoint rule.
+struct Reference {
+  double at, rate;
+
+  template <class Faster>
+  void goOn(const Faster& faster, double seconds) {
+    const auto steps = std::lround(seconds * 1e5);
+    const double h = seconds / static_cast<double>(steps);
+    for (long i = 0; i < steps; ++i) {
+      const double middle = rate + h / 2 * faster(at, rate);
+      rate += h * faster(at + h / 2 * rate, middle);
+      at += h * middle;
+    }
+  }
+};
+
+// A disc that lies almost flat and rolls round on its rim, its centre at rest: the rate at which the touch runs round
+// is the root of 4 g / (R sin lean) (Olsson, "The Euler disk as a dynamical system", American Journal of Physics 40,
+// 1972). The flatter, the faster runs the touch against the disc's own points.
+TEST(Rolling, DiscAlmostFlatRunsRoundAtItsRate) {
+  constexpr double kRadius = 0.1, kThick = 1e-5;
+  for (const double tilt : {0.3, 0.15}) {
+    World world;
+    world.addBody(ground(kRough));
+    const double rate = std::sqrt(4 * kGravity / (kRadius * std::sin(tilt)));
+    BodyDef def =
+        tangible(Cylinder{kRadius, kThick}, 1, {{0, kRadius * std::sin(tilt) + kThick / 2 * std::cos(tilt), 0}});
+    def.pose.rotation = Quat(Eigen::AngleAxisd(-tilt, Vec3::UnitZ()));
+    def.friction = kRough;
+    def.angularVelocity = -rate * std::sin(tilt) * Vec3(std::cos(tilt), -std::sin(tilt), 0);
+    const BodyId disc = world.addBody(def);
+    const auto axis = [&] { return Vec3(world.state(disc).pose.rotation * Vec3::UnitY()); };
+    const double energy = world.energy().total();
+    double turned = 0;
+    Vec3 last = axis();
+    constexpr int kFrames = 60;
+    for (int i = 0; i < kFrames; ++i) {
+      world.step();
+      const Vec3 now = axis();
+      turned += std::atan2(last.cross(now).y(), last.x() * now.x() + last.z() * now.z());
+      last = now;
+    }
+    // Second order in the angle by which the touch runs on in a substep.
+    const double step = rate / 480, off = std::abs(std::abs(turned) / rate - 1);
+    const double lost = std::abs(world.energy().total() / energy - 1);
+    report("disc almost flat, " + std::to_string(tilt) + " rad, rate", 100 * off, 100 * step * step, "%");
+    report("disc almost flat, " + std::to_string(tilt) + " rad, energy", 100 * lost, 100 * step * step, "%");
+    EXPECT_LE(off, step * step);
+    EXPECT_LE(lost, step * step);
+  }
+}
+
+class HeavyOnOneSide : public testing::TestWithParam<Shape> {};
+
+// Rolls unevenly; its energy, which has one coordinate, gives the equation of motion.
+TEST_P(HeavyOnOneSide, RollsAsItsEnergySays) {
+  constexpr double kRadius = 0.2, kOff = 0.05, kStart = 3, kSeconds = 3;
+  const double inertia = kRadius * kRadius / 2;  // of 1 kg about its centre of mass
+  const auto faster = [&](double turn, double rate) {
+    const double arm = kRadius * kRadius + kOff * kOff - 2 * kRadius * kOff * std::sin(turn) + inertia;
+    return kOff * std::cos(turn) * (kRadius * rate * rate + kGravity) / arm;
+  };
+  Reference turning{0, kStart};
+  turning.goOn(faster, kSeconds);
+  std::vector<double> errors;
+  for (const double hz : {60.0, 120.0}) {
+    World world({.frame = 1 / hz});
+    world.addBody(ground(kRough));
+    BodyDef def = tangible(GetParam(), 1, {{0, kRadius, 0}, Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitX()))});
+    def.mass = {1, {kOff, 0, 0}, inertia * Mat3::Identity()};
+    def.friction = kRough;
+    def.angularVelocity = Vec3(0, 0, -kStart);
+    def.velocity = kStart * Vec3(kRadius, -kOff, 0);
+    const BodyId id = world.addBody(def);
+    const double energy = world.energy().total();
+    double worst = 0;
+    for (int i = 0; i < kSeconds * hz; ++i) {
+      world.step();
+      worst = std::max(worst, std::abs(world.energy().total() / energy - 1));
+    }
+    errors.push_back(std::abs(world.state(id).pose.position.x() - kRadius * turning.at));
+    report("heavy on one side, energy", 100 * worst, 0.1, "%");
+    EXPECT_LE(worst, 1e-3);
+  }
+  report("heavy on one side, way of 0.8 m in 3 s", 1000 * errors[0], 0.1, "mm");
+  EXPECT_LE(errors[0], 1e-4);
+  EXPECT_LE(errors[1], std::max(errors[0] / 3, 2e-6)) << "not of second order";
+}
+INSTANTIATE_TEST_SUITE_P(Rolling, HeavyOnOneSide, testing::Values(Sphere{0.2}, Capsule{0.2, 0.6}, Cylinder{0.2, 0.3}));
+
+// A plank that lies across a cylinder rocks on it without slipping, by its energy (Jeans, Theoretical Mechanics, 1907,
+// on rocking stones).
+TEST(Rolling, PlankRocksOnACylinder) {
+  constexpr double kRadius = 0.5, kHalf = 0.05, kLength = 2, kStart = 0.3, kSeconds = 5;
+  const double square = (kLength * kLength + 4 * kHalf * kHalf) / 12 + kHalf * kHalf;
+  const auto faster = [&](double lean, double rate) {
+    const double weight = kRadius * lean * std::cos(lean) - kHalf * std::sin(lean);
+    return -(kRadius * kRadius * lean * rate * rate + kGravity * weight) / (square + kRadius * kRadius * lean * lean);
+  };
+  World world;
+  BodyDef log;
+  log.role = Role::fixed;
+  log.shapes = {{Cylinder{kRadius, 1}, {}}};
+  log.pose.rotation = Quat(Eigen::AngleAxisd(kPi / 2, Vec3::UnitX()));
+  log.friction = kRough;
+  world.addBody(log);
+  const Vec3 up(std::sin(kStart), std::cos(kStart), 0), along(std::cos(kStart), -std::sin(kStart), 0);
+  BodyDef def = tangible(Box{{kLength, 2 * kHalf, 0.3}}, 1, {(kRadius + kHalf) * up - kRadius * kStart * along});
+  def.pose.rotation = Quat(Eigen::AngleAxisd(-kStart, Vec3::UnitZ()));
+  def.friction = kRough;
+  const BodyId plank = world.addBody(def);
+  Reference leaning{kStart, 0};
+  double worst = 0;
+  for (int i = 0; i < kSeconds * 60; ++i) {
+    world.step();
+    leaning.goOn(faster, 1.0 / 60);
+    worst = std::max(worst, std::abs(-2 * std::asin(world.state(plank).pose.rotation.z()) - leaning.at));
+  }
+  report("plank rocking on a cylinder, lean over 5 s", worst, 3e-4, "rad");
+  EXPECT_LE(worst, kStart / 1000);
+}
+
 // A thin coin that leans by 20 degrees and rolls in a circle, steadily: the moment of its weight and of the force that
 // leads it round is what turns its angular momentum (Routh, Dynamics of a System of Rigid Bodies, part II, §241). Spin
 // about its axis and radius of the circle are the solution of that equation for two and a half radians a second.

@@ -80,6 +80,9 @@ void reduceToFour(Manifold& m, double margin) {
   p.resize(4);
 }
 
+// A cylinder touches with its round side as long as its axis is as square to the normal as this.
+constexpr double kSquare = 1e-3;
+
 void againstHalfSpace(const Collider& plane, const ConvexCore& core, double margin, bool planeIsA, Manifold& out) {
   out.normal = planeIsA ? plane.planeNormal : -plane.planeNormal;
   if (core.radius == 0 && core.discRadius == 0) out.normalOn = planeIsA ? Manifold::Owner::a : Manifold::Owner::b;
@@ -99,6 +102,7 @@ void againstHalfSpace(const Collider& plane, const ConvexCore& core, double marg
     for (const double side : {-1.0, 1.0})
       for (const Vec3& direction : {first, second, Vec3(-first), Vec3(-second)})
         consider(core.center + side * core.discAxis + core.discRadius * direction, name++);
+    if (std::abs(axis.dot(plane.planeNormal)) < kSquare) (planeIsA ? out.roundB : out.roundA) = core.discRadius;
     reduceToFour(out, margin);
     return;
   }
@@ -346,7 +350,6 @@ double beyondEnds(const ConvexCore& cylinder, const ConvexCore& other) {
 
 // Where cylinders touch with their round sides, exactly. False if none does.
 bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
-  constexpr double kSquare = 1e-3;  // how far from square to the axis the touch may be
   const bool discA = a.discRadius > 0, discB = b.discRadius > 0;
   for (const auto& [sideA, sideB] : {std::pair(discA, discB), std::pair(discA, false), std::pair(false, discB)}) {
     if (!sideA && !sideB) continue;
@@ -361,7 +364,9 @@ bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manif
     const double gap = closest.distance - coreA.radius - coreB.radius;
     const double within = std::min(gap, -kRoundedEdge);
     if ((sideA && beyondEnds(a, b) > within) || (sideB && beyondEnds(b, a) > within)) continue;
-    if (gap <= margin) roundedManifold(coreA, coreB, closest, margin, out);
+    if (gap > margin) return true;
+    out.roundA = coreA.radius, out.roundB = coreB.radius;
+    roundedManifold(coreA, coreB, closest, margin, out);
     return true;
   }
   return false;

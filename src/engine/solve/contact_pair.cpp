@@ -80,28 +80,38 @@ bool ContactPair::follow(const Body& a, const Body& b, double margin) {
 
 std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const Body& b, double span) {
   constexpr double kAlone = 1e-5;  // m, that other points are further apart
-  const auto nearer = [](const ManifoldPoint& p, const ManifoldPoint& q) { return p.gap < q.gap; };
-  const auto deepest = std::min_element(manifold.points.begin(), manifold.points.end(), nearer);
-  const auto rivals = [&](const ManifoldPoint& p) { return &p != &*deepest && p.gap < deepest->gap + kAlone; };
-  if (manifold.touchTime > 0 || std::any_of(manifold.points.begin(), manifold.points.end(), rivals)) {
-    roll.known = false;
+  const double touching = manifold.leastGap() + kAlone;
+  Vec3 middle = Vec3::Zero();
+  int points = 0;
+  for (const ManifoldPoint& p : manifold.points)
+    if (p.gap < touching) middle += p.position, ++points;
+  if (manifold.touchTime > 0 || points > 2) {
+    roll.points = 0;
     return {};
   }
-  const Vec3 armA = deepest->position - a.position, armB = deepest->position - b.position;
+  middle /= points;
+  const Vec3 armA = middle - a.position, armB = middle - b.position;
   const Vec3 place = a.axes.transpose() * armA;
+  const bool known = roll.points == points;
   // Seen again at the same instant, it goes on as it did.
-  if (!roll.known)
+  if (!known) {
     roll.rate.setZero();
-  else if (roll.span > 0 && place != roll.place)
+    roll.before.setZero();
+  } else if (roll.span > 0 && place != roll.place) {
+    roll.before = roll.rate;
     roll.rate = (place - roll.place) / roll.span;
-  // What jumps from feature to feature does not roll.
+  }
+  // What jumps from feature to feature does not roll. The touch of a disc that lies almost flat runs round its rim
+  // faster than any point of it moves, but steadily.
+  constexpr double kSteady = 0.25;
   const double fastest = (b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm();
-  const bool rolls = roll.known && roll.rate.norm() <= 2 * fastest;
+  const bool rolls =
+      known && (roll.rate.norm() <= 2 * fastest || (roll.rate - roll.before).norm() <= kSteady * roll.rate.norm());
   roll.place = place;
   roll.span = span;
-  roll.known = true;
+  roll.points = points;
   if (!rolls) return {};
-  return Wandering{deepest->position, a.velocityAt(armA) + a.axes * roll.rate};
+  return Wandering{middle, a.velocityAt(armA) + a.axes * roll.rate};
 }
 
 void ContactPair::passInterlaced(const Body& a, const Body& b, double size) {

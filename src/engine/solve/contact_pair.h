@@ -57,11 +57,12 @@ struct ContactPair {
   bool ends = false;    // the touch does within the present substep, since what is touched ends there
   // Of the present frame, on b: impulse and its moment about the origin (world).
   Vec3 frameImpulse = Vec3::Zero(), frameMoment = Vec3::Zero();
-  // Where the two touch at one point: where it was on a, and how fast it wanders over it, in a's principal frame.
+  // Where the two touch at one point or along a line between two: where its middle was on a, and how fast it wanders
+  // over it, in a's principal frame; and how fast it did before.
   struct Roll {
-    Vec3 place = Vec3::Zero(), rate = Vec3::Zero();  // m, m/s
-    double span = 0;                                 // s, until the next place; 0: it was the same instant's
-    bool known = false;
+    Vec3 place = Vec3::Zero(), rate = Vec3::Zero(), before = Vec3::Zero();  // m, m/s
+    double span = 0;  // s, until the next place; 0: it was the same instant's
+    int points = 0;   // 0: nothing is known
 
     void visitState(StateArchive& state);
   } roll;
@@ -82,8 +83,8 @@ struct ContactPair {
   void keep(const Body& a, const Body& b, double reach, double slide, double extent);
   // Forgets the manifold while the two are interlaced.
   void passInterlaced(const Body& a, const Body& b, double size);
-  // Where the manifold touches at one point: notes where that is, to be seen again after `span`, and returns how it
-  // moves, in the world, if that is known.
+  // Where the manifold touches at one point or along a line: notes where the middle is, to be seen again after `span`,
+  // and returns how it moves, in the world, if that is known.
   struct Wandering {
     Vec3 at, velocity;
   };

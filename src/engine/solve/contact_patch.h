@@ -30,7 +30,7 @@ struct ContactPatch {
   Vec3 middle;         // of its points
   double friction;     // coefficient
   double twist;        // share of their distances from it that friction has against twisting, beyond the arms'
-  Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a single point
+  Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a point or line
   bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
 
   int size() const { return end - first; }

@@ -151,7 +151,7 @@ void Island::forgetContacts() {
   for (ContactPair* pair : pairs) {
     pair->last.clear();
     pair->frameImpulse = pair->frameMoment = Vec3::Zero();
-    pair->roll.known = false;
+    pair->roll.points = 0;
   }
 }
 
