@@ -245,6 +245,64 @@ TEST(Stack, OfTenBoxesStandsForAMinute) {
   EXPECT_LE(worst, 1e-3);
 }
 
+// Light boxes under a load of any weight: the ground carries all of it, and nothing yields, creeps or trembles.
+TEST(Stack, OfLightBoxesCarriesAnyLoad) {
+  constexpr double kSide = 0.5, kNeeded = 5e-5;  // m, hundredths of a millimetre
+  for (const int light : {1, 3, 9})
+    for (const double load : {1e2, 1e3, 1e4, 1e5}) {
+      World world;
+      const BodyId floor = world.addBody(ground());
+      std::vector<BodyId> boxes;
+      for (int i = 0; i <= light; ++i)
+        boxes.push_back(world.addBody(
+            tangible(Box{Vec3::Constant(kSide)}, i < light ? 1 : load, {{0, kSide * (i + 0.5), 0}, Quat::Identity()})));
+      double worst = 0, late = 0, carried = 0;
+      for (int i = 0; i < 240; ++i) {
+        world.step();
+        for (int k = 0; k <= light; ++k) {
+          const BodyState box = world.state(boxes[k]);
+          worst = std::max(worst, (box.pose.position - Vec3(0, kSide * (k + 0.5), 0)).norm());
+          if (i > 120) late = std::max(late, box.velocity.norm());
+        }
+      }
+      for (const TouchReading& touch : world.touches())
+        if (touch.a == floor || touch.b == floor) carried += std::abs(touch.force.y());
+      const std::string what = std::to_string(light) + " light boxes under " + std::to_string(load) + " times as much";
+      report(what + ", drift", 1000 * worst, 1000 * kNeeded, "mm");
+      EXPECT_LE(worst, kNeeded) << what;
+      EXPECT_LE(late, 1e-6) << what;
+      EXPECT_NEAR(carried / (kGravity * (light + load)), 1, 1e-6) << what;
+    }
+}
+
+// A plate of 1 kg drawn away under a block of a tonne, and a tonne that slides on such a plate: friction takes its
+// share whatever the masses (Coulomb).
+TEST(Friction, BetweenVeryUnequalMasses) {
+  constexpr double kSeconds = 0.5, kFloor = 0.1, kBetween = 0.3, kLoad = 1000;
+  for (const double pull : {2000.0, 3930.0}) {
+    World world;
+    BodyDef floor = ground(kFloor);
+    world.addBody(floor);
+    BodyDef plate = tangible(Box{{4, 0.1, 1}}, 1, {{0, 0.05, 0}, Quat::Identity()});
+    plate.friction = kFloor;
+    const BodyId below = world.addBody(plate);
+    BodyDef block = tangible(Box{{0.4, 0.4, 0.4}}, kLoad, {{0, 0.3, 0}, Quat::Identity()});
+    block.friction = kBetween * kBetween / kFloor;  // of the two the geometric mean
+    const BodyId above = world.addBody(block);
+    world.addForce(below, {pull, 0, 0}, plate.pose.position);
+    for (int i = 0; i < kSeconds * 60; ++i) world.step();
+    const double fromFloor = kFloor * (kLoad + 1) * kGravity, most = kBetween * kLoad * kGravity;
+    const double together = (pull - fromFloor) / (kLoad + 1);
+    const bool slips = kLoad * together > most;
+    const double wantAbove = slips ? most / kLoad : together, wantBelow = slips ? pull - fromFloor - most : together;
+    const double a = world.state(above).velocity.x() / kSeconds, b = world.state(below).velocity.x() / kSeconds;
+    report("a tonne on a plate of 1 kg pulled by " + std::to_string(pull) + " N: load",
+           100 * std::abs(a / wantAbove - 1), 0.1, "%");
+    EXPECT_NEAR(a / wantAbove, 1, 1e-3);
+    EXPECT_NEAR(b / wantBelow, 1, 1e-3);
+  }
+}
+
 TEST(Shapes, ComeToRestOnTheGround) {
   World world;
   world.addBody(ground());

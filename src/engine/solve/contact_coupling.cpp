@@ -10,6 +10,7 @@ namespace calm {
 
 void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies) {
   const int n = 3 * size();
+  unequal_ = areUnequal(bodies);
   int rows = 0;
   for (const Assembly* a : assemblies) rows += a->rows();
   using RowMajor = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
@@ -94,13 +95,15 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
   headingSpeeds_.setZero(3 * size());
   sweptSpeeds_.setZero(3 * size());
   double change = 0, gradient = 0, before = 0;
-  for (int i = 0; i < goal.sweeps; ++i) {
+  const bool settled = unequal_ && solveHarder(bodies, goal.enough);
+  for (int i = 0; i < goal.sweeps && !settled; ++i) {
     const ContactStep<double> step = stepAfter(gradient, before);
     before = gradient;
     change = sweepCoupled(step, gradient);
     if (i == 0) goal.enough = std::max(goal.enough, goal.reduction * change);
     if (change < goal.enough) break;
   }
+  if (!settled && change > goal.enough && solveActive(gripsNow(), goal.enough)) change = 0;
   std::vector<Vec3> impulses;
   for (const Contact& c : coupled_) impulses.push_back(Eigen::Map<const Vec3>(c.push.impulse));
   pushByChanges(bodies, impulses);

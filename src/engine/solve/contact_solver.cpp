@@ -119,8 +119,8 @@ double ContactSolver::bendOf(int point, const std::vector<Body>& bodies) const {
   return sum;
 }
 
-// Of what touches at one point or line, impulses have the arms of the instant, but speeds are to be right in the middle of the
-// step: where the point will have come to, with what spins the bodies then have by themselves.
+// Of what touches at one point or line, impulses have the arms of the instant, but speeds are to be right in the middle
+// of the step: where the point will have come to, with what spins the bodies then have by themselves.
 void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bodies) {
   const Body &a = bodies[patch.a], &b = bodies[patch.b];
   const auto wandering = patch.pair->wander(a, b, closing_ ? 0 : left_);

@@ -36,6 +36,8 @@ class ContactSolver {
   // After the last of them.
   void arrange(const std::vector<Body>& bodies) { touches_.arrange(bodies); }
   bool crowd() const { return crowd_; }
+  // Whether bodies that touch have masses so different that sweeps crawl.
+  bool areUnequal(const std::vector<Body>& bodies) const;
   bool empty() const { return touches_.points.empty(); }
   int size() const { return touches_.size(); }
   // Whether something would strike within the substep h that bounce() takes.
@@ -139,6 +141,23 @@ class ContactSolver {
   // Adds an impulse at a point, and its moment about the origin (world), to the sums.
   static void addTo(const ContactPatch& patch, const ContactPoint& point, const Vec3& impulse, Vec3& sum, Vec3& moment);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
+  // What a point does.
+  struct Grip {
+    enum class What : std::uint8_t { open, sticks, slides } what = What::open;
+    // Of what slides: the direction of its friction, and how it yields across that, m/s for each unit of impulse.
+    Eigen::Vector2d along = Eigen::Vector2d::Zero();
+    double yields = 0;
+  };
+  // Solves all by what each point does, at first this; false, and nothing changed, if that does not settle.
+  bool solveActive(std::vector<Grip> grips, double enough);
+  bool solveHarder(const std::vector<Body>& bodies, double enough);
+  void keepWithinLaw();
+  std::vector<Grip> gripsNow() const;
+  std::vector<Grip> gripsAtStart() const;
+  Grip gripOf(int point) const;
+  Grip slideOf(int point, double normal, const Eigen::Vector2d& wanted) const;
+  double differenceOf(int point, const Grip& now, const Grip& next) const;
+  bool solveAt(const std::vector<Grip>& grips);
 
   std::vector<ContactPair*> pushing_;  // in the last substep
   Touches touches_;
@@ -153,7 +172,7 @@ class ContactSolver {
   double whole_ = 1, step_ = 1, left_ = 1;  // s
   Vec3 gravity_ = Vec3::Zero();
   double softness_ = kSoftness;
-  bool closing_ = false, crowd_ = false;
+  bool closing_ = false, crowd_ = false, unequal_ = false;
   double slowest_ = 0;  // m/s; impacts slower than that do not bounce
 };
 

@@ -40,7 +40,7 @@ constexpr int kContactRoundsWithJoints = 40;
 // then, and go on until the stops stay on their sides.
 constexpr int kCoupledContacts = 80;
 constexpr int kCoupledSweeps = 200, kCoupledRounds = 8;
-// Without joints it is done for so few that the lanes of sweeps would be empty.
+// Without joints it is done for so few that the lanes of sweeps would be empty, and where masses are far from equal.
 constexpr int kFewContacts = 24;
 
 // Changes of side of stops and drives within one solution.
@@ -309,7 +309,7 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
   const auto started = Stopwatch::Clock::now();
   const double jointsBefore = residual_.time.joints;
   revisionsLeft_ = kRevisionsInAll;
-  const int few = assemblies.empty() ? kFewContacts : kCoupledContacts;
+  const int few = assemblies.empty() && !contacts_.areUnequal(scene.bodies) ? kFewContacts : kCoupledContacts;
   const bool coupled = !contacts_.empty() && contacts_.size() <= few;
   for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
