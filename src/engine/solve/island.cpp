@@ -309,8 +309,8 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
   const auto started = Stopwatch::Clock::now();
   const double jointsBefore = residual_.time.joints;
   revisionsLeft_ = kRevisionsInAll;
-  const int few = assemblies.empty() && !contacts_.areUnequal(scene.bodies) ? kFewContacts : kCoupledContacts;
-  const bool coupled = !contacts_.empty() && contacts_.size() <= few;
+  const bool coupled = !contacts_.empty() && contacts_.size() <= kCoupledContacts &&
+                       (!assemblies.empty() || contacts_.size() <= kFewContacts || contacts_.areUnequal(scene.bodies));
   for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
   if (coupled) contacts_.couple(scene.bodies, assemblies);
