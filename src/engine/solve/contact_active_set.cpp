@@ -47,22 +47,33 @@ bool ContactSolver::solveActive(std::vector<Grip> grips, double enough) {
   return false;
 }
 
-// What is pressed by far more than its own weight yields as if it were of the mass of all: sweeps could not settle
-// that.
-bool ContactSolver::solveHarder(const std::vector<Body>& bodies, double enough) {
+// Of what is pressed by far more than its own weight: softness as if it were of the mass of all that touches.
+double ContactSolver::hardestSoftness(const std::vector<Body>& bodies) const {
   constexpr double kShare = 16;  // of that mass's mobility
   double mass = 0;
   for (const int id : touches_.bodies)
     if (bodies[id].dynamic()) mass += 1 / bodies[id].linearResponse;
+  return softness_ * kShare / mass;
+}
+
+// Whether a point sinks in under its load, and would not if it yielded no more than that.
+bool ContactSolver::isPressed(double softness) const {
+  constexpr double kSink = 4e-6;  // m, as under thirty times one's own weight
+  return std::any_of(coupled_.begin(), coupled_.end(),
+                     [&](const Contact& c) { return (c.law.softness - softness) * c.push.impulse[0] * step_ > kSink; });
+}
+
+// With what is softer than that yielding so much only: sweeps could not settle it.
+bool ContactSolver::solveHarder(double softness, const std::vector<Grip>& grips, double enough) {
   const std::vector<Contact> soft = coupled_;
   for (int i = 0; i < size(); ++i) {
     ContactLaw<double>& law = coupled_[i].law;
-    const double softness = std::min(law.softness, softness_ * kShare / mass);
+    if (law.softness <= softness) continue;
     if (closing_) law.target += (softness - law.softness) * given_[i];
     law.softness = softness;
     law.perSpeed = 1 / (law.mobility[0] + softness);
   }
-  if (solveActive(gripsAtStart(), enough)) return true;
+  if (solveActive(grips, enough)) return true;
   coupled_ = soft;
   return false;
 }

@@ -83,7 +83,7 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   }
 }
 
-double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
+double ContactSolver::relaxCoupled(std::vector<Body>& bodies, const Goal& goal, double momentum) {
   speeds_.resize(3 * size());
   for (int i = 0; i < size(); ++i) {
     ContactPush<double>& push = coupled_[i].push;
@@ -92,22 +92,44 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, Goal goal) {
     const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
     speeds_.segment<3>(3 * i) = slipAt(i, bodies) + patch.directions.transpose() * patch.wandering;
   }
+  double change = settleCoupled(bodies, goal);
+  if (easeJams(momentum)) change = settleCoupled(bodies, goal);
+  std::vector<Vec3> impulses;
+  for (const Contact& c : coupled_) impulses.push_back(Eigen::Map<const Vec3>(c.push.impulse));
+  pushByChanges(bodies, impulses);
+  return change;
+}
+
+double ContactSolver::settleCoupled(const std::vector<Body>& bodies, Goal goal) {
+  const double hardest = unequal_ ? hardestSoftness(bodies) : 0;
+  if (unequal_ && isPressed(hardest) && solveHarder(hardest, gripsAtStart(), goal.enough)) return 0;
   headingSpeeds_.setZero(3 * size());
   sweptSpeeds_.setZero(3 * size());
   double change = 0, gradient = 0, before = 0;
-  const bool settled = unequal_ && solveHarder(bodies, goal.enough);
-  for (int i = 0; i < goal.sweeps && !settled; ++i) {
+  for (int i = 0; i < goal.sweeps; ++i) {
     const ContactStep<double> step = stepAfter(gradient, before);
     before = gradient;
     change = sweepCoupled(step, gradient);
     if (i == 0) goal.enough = std::max(goal.enough, goal.reduction * change);
     if (change < goal.enough) break;
   }
-  if (!settled && change > goal.enough && solveActive(gripsNow(), goal.enough)) change = 0;
-  std::vector<Vec3> impulses;
-  for (const Contact& c : coupled_) impulses.push_back(Eigen::Map<const Vec3>(c.push.impulse));
-  pushByChanges(bodies, impulses);
+  if (change > goal.enough && solveActive(gripsNow(), goal.enough)) change = 0;
+  if (unequal_ && isPressed(hardest) && solveHarder(hardest, gripsNow(), goal.enough)) change = 0;
   return change;
+}
+
+// What pushes by far more than all the momentum and the weight that there is jams: parts that joints hold between one
+// another. There it only holds; to push the overlap out would take any amount of work.
+bool ContactSolver::easeJams(double momentum) {
+  constexpr double kLever = 8;
+  bool eased = false;
+  for (int i = 0; i < size(); ++i) {
+    auto& [law, push, friction] = coupled_[i];
+    if (push.impulse[0] <= kLever * momentum || speeds_[3 * i] <= 0) continue;
+    law.target -= speeds_[3 * i];
+    eased = true;
+  }
+  return eased;
 }
 
 double ContactSolver::sweepCoupled(const ContactStep<double>& step, double& gradient) {

@@ -19,6 +19,7 @@ constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 
 void ContactSolver::begin(const Vec3& gravity, double whole, double h, double left, bool closing, bool crowd) {
   touches_.clear();
+  speeds_.resize(0);
   crowd_ = crowd;
   closing_ = closing;
   whole_ = whole;
@@ -265,6 +266,7 @@ void ContactSolver::store(const std::vector<Body>& bodies, double time) {
     pushing_.clear();
     for (const ContactPatch& patch : patches) pushing_.push_back(patch.pair);
   }
+  const bool coupled = speeds_.size() > 0;
   for (std::size_t k = 0; k < patches.size(); ++k) {
     if (k + 4 < patches.size()) patches[k + 4].pair->prefetchSelf();
     if (k + 2 < patches.size()) patches[k + 2].pair->prefetchLast();
@@ -277,6 +279,8 @@ void ContactSolver::store(const std::vector<Body>& bodies, double time) {
       const ContactPoint& p = touches_.points[patch.first + i];
       last[i] = {p.id, toA * p.armA, p.impulse * perTime};
       addTo(patch, p, p.impulse, impulse, moment);
+      const double rise = coupled ? speeds_[3 * (patch.first + i)] : p.target;
+      pushedOut_ += p.impulse[0] * std::max(rise, 0.0);
     }
     patch.pair->frameImpulse += impulse;
     patch.pair->frameMoment += moment;

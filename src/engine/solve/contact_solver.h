@@ -67,13 +67,17 @@ class ContactSolver {
   // `solveJoints` closes the joints after each sweep.
   double relaxInTurn(std::vector<Body>& bodies, const Goal& goal, const std::function<void()>& solveJoints);
   // With the joints' answer known, by couple(). They are to be closed after it. Also for few contacts without joints.
-  double relaxCoupled(std::vector<Body>& bodies, Goal goal);
+  // `momentum`, kg m/s, is all that there is and that weights bring, taken without signs.
+  double relaxCoupled(std::vector<Body>& bodies, const Goal& goal, double momentum);
   // Lets relaxCoupled() see the joints: how each point answers each other through them, as a dense matrix (Delassus
   // 1917). The assemblies must be factored and in the states that they will have.
   void couple(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies);
 
   // Hands the forces, impulses over `time`, back to the pairs.
   void store(const std::vector<Body>& bodies, double time);
+  // J, at most, by which overlaps that were pushed out raised the energy since the last forgetPushes().
+  double pushedOut() const { return pushedOut_; }
+  void forgetPushes() { pushedOut_ = 0; }
   // Adds the accelerations of the stored forces to the velocities.
   void pushAtLastForce(std::vector<Body>& bodies) const;
 
@@ -140,6 +144,8 @@ class ContactSolver {
   double partingSpeed(int point, const std::vector<Body>& bodies) const;
   // Adds an impulse at a point, and its moment about the origin (world), to the sums.
   static void addTo(const ContactPatch& patch, const ContactPoint& point, const Vec3& impulse, Vec3& sum, Vec3& moment);
+  double settleCoupled(const std::vector<Body>& bodies, Goal goal);
+  bool easeJams(double momentum);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
   // What a point does.
   struct Grip {
@@ -150,7 +156,9 @@ class ContactSolver {
   };
   // Solves all by what each point does, at first this; false, and nothing changed, if that does not settle.
   bool solveActive(std::vector<Grip> grips, double enough);
-  bool solveHarder(const std::vector<Body>& bodies, double enough);
+  double hardestSoftness(const std::vector<Body>& bodies) const;
+  bool isPressed(double softness) const;
+  bool solveHarder(double softness, const std::vector<Grip>& grips, double enough);
   void keepWithinLaw();
   std::vector<Grip> gripsNow() const;
   std::vector<Grip> gripsAtStart() const;
@@ -167,7 +175,7 @@ class ContactSolver {
   // Of all points' directions, while coupled sweeps run: what the last one changed, and the direction of the conjugate
   // gradients.
   Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
-  double storedTime_ = 1;
+  double storedTime_ = 1, pushedOut_ = 0;
   std::vector<double> given_;               // impulse along each point's normal that a closing solution began with
   double whole_ = 1, step_ = 1, left_ = 1;  // s
   Vec3 gravity_ = Vec3::Zero();

@@ -58,6 +58,14 @@ double gain(double x) {
   return x > 1e-12 ? -std::expm1(-x) / x : 1;
 }
 
+// All that these had before they were pushed and that weights bring (at this speed), without signs, kg m/s.
+double momentumOf(const std::vector<Body>& all, const std::vector<BodyId>& ids, double falls) {
+  double sum = 0;
+  for (const BodyId id : ids)
+    if (const Body& b = all[id]; b.dynamic()) sum += b.mass * (b.velocityBefore.norm() + falls);
+  return sum;
+}
+
 }  // namespace
 
 void WorkTime::include(const WorkTime& other) {
@@ -117,6 +125,7 @@ void Island::takeSubsteps(const Scene& scene, int pieces) {
   const double h = scene.settings.frame / steps;
   strained_ = touched_ = safe_ = parted_ = bounced_ = false;
   onStep_ = true;
+  contacts_.forgetPushes();
   for (int s = 0; s < steps; ++s) {
     clock_ = scene.time + (s + 1) * h;
     continues_ = s % pieces > 0;
@@ -317,9 +326,10 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
   bool changed = solveJoints(scene, h, time);
   double change = 0;
   if (coupled) {
+    const double momentum = momentumOf(scene.bodies, bodies, time * scene.settings.gravity.norm());
     for (int round = 0; round < kCoupledRounds; ++round) {
       if (changed) contacts_.couple(scene.bodies, assemblies);
-      change = contacts_.relaxCoupled(scene.bodies, {kCoupledSweeps, kContactTolerance, kContactReduction});
+      change = contacts_.relaxCoupled(scene.bodies, {kCoupledSweeps, kContactTolerance, kContactReduction}, momentum);
       changed = solveJoints(scene, h, time);
       if (!changed) break;
     }

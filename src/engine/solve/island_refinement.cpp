@@ -13,6 +13,8 @@ namespace {
 
 // In how many pieces each substep is taken, attempt by attempt ...
 constexpr int kPieces[] = {4, 16, 64, 256};
+// ... up to so many where something touches: what jams then does not get better ...
+constexpr int kMostPiecesInTouch = 16;
 // ... and of top-heavy islands that come further apart than this, m.
 constexpr int kCalmingPieces[] = {4, 16};
 constexpr double kCalm = 1e-3;
@@ -92,8 +94,10 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
     account = takeStock(scene, energyBefore, pieces > 1);
     ++residual_.refined;
   };
-  for (const int pieces : kPieces)
-    if (!topHeavy_ && !account.exact && canBeRefined(pieces)) again(pieces, 0);
+  for (const int pieces : kPieces) {
+    const bool helps = !topHeavy_ && !account.exact && (!touched_ || pieces <= kMostPiecesInTouch);
+    if (helps && canBeRefined(pieces)) again(pieces, 0);
+  }
   // What is calmed at velocity level comes less apart in smaller steps, as a rule.
   const bool calms = topHeavy_ && !hasAxes();
   const double apart = residual_.linear;
@@ -102,8 +106,10 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   if (calms && residual_.linear > apart && canBeRefined(1)) again(1, kAsBefore);
   if (hasAxes() && residual_.refined > 0 && !(account.keeps ? account.good : account.exact) && canBeRefined(1))
     again(1, 0);
-  if (!account.good && !hasAxes() && canBeRefined(1)) again(1, kFallbackStay);
-  if (residual_.refined > 0 && account.good && account.keeps && !topHeavy_) giveBack(scene, account);
+  if (!account.good && !hasAxes() && !touched_ && canBeRefined(1)) again(1, kFallbackStay);
+  const bool stands = account.good && account.keeps && residual_.refined > 0 && !topHeavy_;
+  const bool gainedInTouch = touched_ && !hasAxes() && !account.isSound();
+  if (stands || gainedInTouch) giveBack(scene, account);
   for (Assembly* assembly : assemblies)
     if (!topHeavy_ && !hasAxes()) assembly->setFallback(0);
 }
@@ -137,9 +143,10 @@ void Island::giveBack(const Scene& scene, Account& account) {
     const Body& b = scene.bodies[id];
     moving += b.kineticEnergyAt(b.velocity - together(b), b.spin - spin);
   }
-  constexpr double kMost = 0.1;  // of it
-  if (account.gain == 0 || !(std::abs(account.gain) <= kMost * moving)) return;
-  const double factor = std::sqrt(1 - account.gain / moving);
+  constexpr double kMost = 0.1, kMostInTouch = 0.99;  // of it
+  const double share = std::min(account.gain / moving, kMostInTouch);
+  if (!std::isfinite(share) || (!touched_ && std::abs(share) > kMost)) return;
+  const double factor = std::sqrt(1 - share);
   for (const BodyId id : bodies) {
     Body& b = scene.bodies[id];
     const Vec3 common = together(b);

@@ -22,9 +22,10 @@ constexpr double kOverdraft = 0.002;
 constexpr double kSurplus = 0.01;
 
 // A frame with stops, drives or springs that was hard to solve may gain this share of its energy before it is done
-// again; others (springs too fast for their energy to be seen exactly; plain joints, whose gains are a debt) that one.
-// And what touches may be pushed out of others at this speed, m/s.
-constexpr double kUnbelievable = 0.002;
+// again, beyond the work by which overlaps were pushed out (no more than to that speed, m/s); plain joints where
+// something touches the second; others (springs too fast for their energy to be seen exactly; plain joints, whose gains
+// are a debt) kRunaway.
+constexpr double kUnbelievable = 0.002, kUnbelievableInTouch = 0.01, kPushAllowance = 1;
 // After impacts more: they turn what the energy of a step is off at their instant, now up and now down, into energy.
 constexpr double kUnbelievableAfterImpacts = 0.01;
 // What turns further than this in a substep was hard to solve, too, rad.
@@ -33,7 +34,6 @@ constexpr double kRunaway = 0.5;
 // A frame of plain joints is exact within this share of its energy, and not worth more substeps; with no more gained,
 // or lost, than those it may stand, and what is off is made good. Top-heavy ones count on coming back.
 constexpr double kExact = 1e-4, kGood = 0.02, kLost = 0.1, kGoodTopHeavy = 0.01;
-constexpr double kPushAllowance = 1;
 constexpr double kPlay = 1e-6;  // m, by which weights may seem to rise
 
 }  // namespace
@@ -72,14 +72,16 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
     if (parted_) slack += b.inverseMass * (weight * scene.settings.frame / scene.settings.substeps).squaredNorm();
     pushed += 0.5 * b.mass * kPushAllowance * kPushAllowance;
   }
-  const double gain = after - energyBefore - given - (touched_ ? pushed : 0);
+  const double gain = after - energyBefore - given - std::min(contacts_.pushedOut(), pushed);
   for (const Assembly* assembly : assemblies) scale += assembly->storedEnergy();
   const double step = scene.settings.frame / scene.settings.substeps;
   const bool whirls = std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
     return scene.bodies[id].dynamic() && scene.bodies[id].spin.norm() * step > kWhirl;
   });
   const bool hard = hasAxes() && (strained_ || (whirls && given == 0) || residual_.fallbacks > 0);
-  const double share = !hard ? kRunaway : bounced_ ? kUnbelievableAfterImpacts : kUnbelievable;
+  const double easyShare = touched_ && !hasAxes() ? kUnbelievableInTouch : kRunaway;
+  const double hardShare = bounced_ ? kUnbelievableAfterImpacts : kUnbelievable;
+  const double share = hard ? hardShare : easyShare;
   const double allowed = share * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
   const auto damped = [&](BodyId id) {
     return scene.bodies[id].linearDamping > 0 || scene.bodies[id].angularDamping > 0;
@@ -94,7 +96,7 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
     return keeps ? gain <= gained * scale + slack && gain >= -lost * scale - slack : gain <= allowed;
   };
   const bool good = isWithin(topHeavy_ ? kGoodTopHeavy : kGood, kLost);
-  const double most = refined ? kExact * (scale + given) + slack : allowed;
+  const double most = refined && !touched_ ? kExact * (scale + given) + slack : allowed;
   const bool exact = (keeps ? isWithin(kExact, kExact) : gain <= most) && (touched_ || residual_.fallbacks == 0);
   return {gain, allowed, good, exact, !touched_ && !hasAxes(), keeps};
 }
