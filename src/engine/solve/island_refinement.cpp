@@ -76,7 +76,7 @@ bool Island::isTopHeavy(const Scene& scene) const {
   double lightest = std::numeric_limits<double>::infinity(), heaviest = 0;
   for (const BodyId id : bodies) {
     const Body& b = scene.bodies[id];
-    if (b.dynamic()) lightest = std::min(lightest, b.mass), heaviest = std::max(heaviest, b.mass);
+    if (b.dynamic() && b.jointed) lightest = std::min(lightest, b.mass), heaviest = std::max(heaviest, b.mass);
   }
   return heaviest > kAlike * lightest;
 }
@@ -104,11 +104,12 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   for (const int pieces : kCalmingPieces)
     if (calms && residual_.linear > kCalm && canBeRefined(pieces)) again(pieces, pieces * kFallbackStay);
   if (calms && residual_.linear > apart && canBeRefined(1)) again(1, kAsBefore);
-  if (hasAxes() && residual_.refined > 0 && !(account.keeps ? account.good : account.exact) && canBeRefined(1))
-    again(1, 0);
+  const bool better = account.keeps ? account.good : touched_ ? account.isSound() : account.exact;
+  if (hasAxes() && residual_.refined > 0 && !better && canBeRefined(1)) again(1, 0);
   if (!account.good && !hasAxes() && !touched_ && canBeRefined(1)) again(1, kFallbackStay);
   const bool stands = account.good && account.keeps && residual_.refined > 0 && !topHeavy_;
-  const bool gainedInTouch = touched_ && !hasAxes() && !account.isSound();
+  const bool gained = residual_.refined > 0 ? account.gain > 0 : !account.isSound();
+  const bool gainedInTouch = touched_ && !hasAxes() && gained;
   if (stands || gainedInTouch) giveBack(scene, account);
   for (Assembly* assembly : assemblies)
     if (!topHeavy_ && !hasAxes()) assembly->setFallback(0);

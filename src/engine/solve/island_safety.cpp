@@ -34,7 +34,8 @@ constexpr double kRunaway = 0.5;
 // A frame of plain joints is exact within this share of its energy, and not worth more substeps; with no more gained,
 // or lost, than those it may stand, and what is off is made good. Top-heavy ones count on coming back.
 constexpr double kExact = 1e-4, kGood = 0.02, kLost = 0.1, kGoodTopHeavy = 0.01;
-constexpr double kPlay = 1e-6;  // m, by which weights may seem to rise
+constexpr double kPlay = 1e-6;   // m, by which weights may seem to rise
+constexpr double kApart = 1e-5;  // m, by which joints of what touches may come apart
 
 }  // namespace
 
@@ -97,7 +98,9 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
   };
   const bool good = isWithin(topHeavy_ ? kGoodTopHeavy : kGood, kLost);
   const double most = refined && !touched_ ? kExact * (scale + given) + slack : allowed;
-  const bool exact = (keeps ? isWithin(kExact, kExact) : gain <= most) && (touched_ || residual_.fallbacks == 0);
+  // What jams may be beyond solving; what only came apart in a crash is not.
+  const bool together = residual_.fallbacks == 0 || (touched_ && residual_.linear <= kApart);
+  const bool exact = (keeps ? isWithin(kExact, kExact) : gain <= most) && together;
   return {gain, allowed, good, exact, !touched_ && !hasAxes(), keeps};
 }
 
