@@ -32,7 +32,8 @@ class WindowTest : public testing::Test {
   // What the window opens with.
   virtual rig::Rig firstRig() const { return rig::jibHoistSlice(); }
   void finishRun() {
-    ASSERT_TRUE(QTest::qWaitFor([&] { return session.hasFrames() && !session.computing(); }, 120000));
+    constexpr int kHung = 300000;  // ms; under the sanitizers a run takes a minute
+    ASSERT_TRUE(QTest::qWaitFor([&] { return session.hasFrames() && !session.computing(); }, kHung));
     QTest::qWait(50);
   }
   void key(Qt::Key k, Qt::KeyboardModifiers modifiers = {}) {
