@@ -104,10 +104,12 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   for (const int pieces : kCalmingPieces)
     if (calms && residual_.linear > kCalm && canBeRefined(pieces)) again(pieces, pieces * kFallbackStay);
   if (calms && residual_.linear > apart && canBeRefined(1)) again(1, kAsBefore);
+  // With free axes what did not become better is left as it was.
   const bool better = account.keeps ? account.good : touched_ ? account.isSound() : account.exact;
   if (hasAxes() && residual_.refined > 0 && !better && canBeRefined(1)) again(1, 0);
   if (!account.good && !hasAxes() && !touched_ && canBeRefined(1)) again(1, kFallbackStay);
   const bool stands = account.good && account.keeps && residual_.refined > 0 && !topHeavy_;
+  // Where something touches only gains can be told, and easy frames gain and lose a little in turn.
   const bool gained = residual_.refined > 0 ? account.gain > 0 : !account.isSound();
   const bool gainedInTouch = touched_ && !hasAxes() && gained;
   if (stands || gainedInTouch) giveBack(scene, account);
