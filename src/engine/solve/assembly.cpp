@@ -201,8 +201,7 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
       curvature_[row] = moved - h * (n.axes ? rateOf(n, r, bodies, &Body::kickedSpin) : rates[r]);
       if (!n.axes) continue;
       if (!held(row)) offset_[row] = 0;
-      work_[row] = force_[row] * moved;
-      noteDriveWork(row);
+      axis_[row].winding.before = axis_[row].winding.now;
     }
   }
 }
@@ -213,8 +212,7 @@ void Assembly::acceptLoose(double time) {
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       offset_[n.offset + r] = errorOf(fresh_, n, r);
-      work_[n.offset + r] = impulse_[n.offset + r] * (fresh_[n.memory + r] - rows_[n.memory + r]) / time;
-      noteDriveWork(n.offset + r);
+      axis_[n.offset + r].winding.before = axis_[n.offset + r].winding.now;
     }
 }
 
@@ -229,7 +227,7 @@ void Assembly::remember(Memory& m) const {
   m.fallback = fallback_;
   if (!hasAxes_) return;
   m.state = state_, m.sign = sign_, m.grazed = grazed_, m.axis = axis_;
-  m.rateBefore = rateBefore_, m.rateNow = rateNow_, m.rateAtRest = rateAtRest_, m.work = work_;
+  m.rateBefore = rateBefore_, m.rateNow = rateNow_, m.rateAtRest = rateAtRest_;
   m.springStep = springStep_;
   m.closingSpan = closingSpan_, m.lookAhead = lookAhead_, m.driveWork = driveWork_;
 }
@@ -240,7 +238,7 @@ void Assembly::recall(const Memory& m) {
   fallback_ = m.fallback;
   if (!hasAxes_) return;
   state_ = m.state, sign_ = m.sign, grazed_ = m.grazed, axis_ = m.axis;
-  rateBefore_ = m.rateBefore, rateNow_ = m.rateNow, rateAtRest_ = m.rateAtRest, work_ = m.work;
+  rateBefore_ = m.rateBefore, rateNow_ = m.rateNow, rateAtRest_ = m.rateAtRest;
   springStep_ = m.springStep;
   closingSpan_ = m.closingSpan, lookAhead_ = m.lookAhead, driveWork_ = m.driveWork;
 }

@@ -78,6 +78,8 @@ class Assembly {
   // Notes the rates of sprung axes before the kick. With `opening` the velocities belong to the poses, and the half
   // kick that brought them there was the first half of this substep's.
   void noteRates(const std::vector<Body>& bodies, bool opening);
+  // Before a solution whose work is asked for.
+  void notePresentRates(const std::vector<Body>& bodies) { notePresentRates(bodies, rateNow_); }
   // Notes the rates of sprung axes as a half kick of `span` closed the frame.
   void noteRatesAtRest(const std::vector<Body>& bodies, double span);
   // Asks for velocities that bring the errors to zero over h, bent as over the last substep, by impulses that are the
@@ -106,16 +108,27 @@ class Assembly {
   void finishHalf(double* rows, int stride) const { cholesky_.solveHalf(rows, stride); }
   void respondHalf(BodyId body, const Mat3& velocities, const Mat3& spins, double* into, int stride) const;
   // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
-  // not, changes states, and with them the system: call relax() again. Returns whether it did.
-  bool revise(std::vector<Body>& bodies, double h, double time);
+  // not, changes states, that of the first only if `one`, and with them the system: call relax() again. Returns whether
+  // it did.
+  bool revise(std::vector<Body>& bodies, double h, double time, bool one);
   // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were
   // any; the fresh errors are to be taken again then.
   bool catchOvershoot(double h);
+  // Whether a stop pulls at what it holds, with impulses over `time`, so that the speed would be another without it;
+  // and lets go of all that do.
+  bool pullsAtStops(double time) const;
+  void letGoOfStops(std::vector<Body>& bodies, double h, double time);
   // Newton correction of what the last lack() has found, to be applied to velocities at the substep's start.
   void correct(std::vector<Body>& bodies) { apply(bodies); }
   // Lets what is about to strike stops with restitution come back from them, at velocities that belong to the poses.
-  // Returns whether anything did. With `firstOnly`, only what strikes first.
-  bool reflectAtStops(std::vector<Body>& bodies, double h, bool firstOnly);
+  // Returns whether anything did. With `firstOnly`, only what strikes first. `step` as of openImpact().
+  bool reflectAtStops(std::vector<Body>& bodies, double h, double step, bool firstOnly);
+  // From here to there impacts are solved, which take no time: drives and springs push nothing then, only what yields
+  // far within a whole step does so, and what rests at a stop may only be pushed by it. relaxImpact() takes the place
+  // of relax().
+  void openImpact(double step);
+  void relaxImpact(std::vector<Body>& bodies);
+  void closeImpact();
   // Leaves stops that were reached only as the last substep ended out of its closing: what came to them is yet to be
   // sent back.
   void letStrike(const std::vector<Body>& bodies, double h);
@@ -142,7 +155,7 @@ class Assembly {
   // J, that drives have put in since the last call: what is beyond the account of conservative rows.
   double takeDriveWork();
   // What springs, drives and friction do in a solve: mean rate times impulse, with the rates noted before it.
-  void noteRatesForWork(const std::vector<Body>& bodies);
+  void noteRatesForWork(const std::vector<Body>& bodies) { notePresentRates(bodies, workRates_); }
   double workOfSolve(const std::vector<Body>& bodies) const;
   // Fades the offset over h.
   void fadeOffset(double h);
@@ -185,11 +198,11 @@ class Assembly {
   // Adds what each axis of the node's joint did in the last solution to the reading (impulses, until the frame closes),
   // and sets what is active.
   void readAxes(int node, JointReading& reading) const;
-  // Adds the work of the last accepted substep.
-  // A drive that was solved exactly may change the rate at once; the rest does its force times the way, which a closing
-  // half kick has none of.
-  enum class WorkOf { substep, looseStep, closing };
-  void addWork(int node, const std::vector<Body>& bodies, WorkOf what, JointReading& reading) const;
+  // Takes down the work of the last solution on each axis, impulse times the mean of the rates before and after it:
+  // what the parts gain by it, exactly. The spin is that of the bodies where the solution left them.
+  void noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
+  // Adds it to the reading.
+  void addWork(int node, JointReading& reading) const;
   // Hands back what outlives the assembly: windings and the stops of winches.
   void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const;
   // Stops, drives and springs: they bring and take energy of their own.
@@ -280,11 +293,11 @@ class Assembly {
     if (state_[row] != State::drive && state_[row] != State::atHigh) return 0;
     return state_[row] == State::drive || axis_[row].kind == Kind::winch ? axis_[row].def.speed : 0;
   }
-  void noteDriveWork(int row) {
-    axis_[row].winding.before = axis_[row].winding.now;
-    const bool drives = (axis_[row].kind == Kind::stop && axis_[row].def.cap > 0 && !held(row)) ||
-                        (axis_[row].kind == Kind::winch && axis_[row].def.speed != 0);
-    if (drives) driveWork_ += work_[row];
+  // Whether the row may bring energy of its own.
+  bool bringsEnergy(int row) const {
+    const Axis& axis = axis_[row];
+    return (axis.kind == Kind::stop && axis.def.cap > 0 && !held(row)) ||
+           (axis.kind == Kind::winch && axis.def.speed != 0);
   }
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.
@@ -296,7 +309,21 @@ class Assembly {
   double rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   double stiffnessOn(BodyId body, bool angular) const;
   void aimSpring(const Node& n, int r, double h, double share);
-  double beyondStops(const Node& n, int r, double h) const;
+  // Where a row's stops let it be at the end of a step of h.
+  struct Range {
+    double low, high;
+  };
+  Range rangeWithin(const Node& n, int r, double h) const;
+  // Of a row that has come to be held.
+  void holdWithin(int row, const Range& range);
+  // By how much its impulse over `time` goes beyond what stop and drive together can push with, >= 0: a stop only
+  // pushes, and a drive towards its own speed, with all it has.
+  double pullOfStop(int row, double time) const;
+  double driveAtStop(int row, double time) const;
+  bool drivesUp(int row) const;
+  // Whether that would be felt.
+  bool pullsAtStop(const Node& n, int r, double time) const;
+  void letGo(std::vector<Body>& bodies, const Node& n, int row, double time);
   // Where an axis will be at the end of the step, and the part of that which is the bend of its coordinate.
   double aheadOf(const Node& n, int r, double rate) const {
     return rows_[n.memory + r] + lookAhead_ * rate + bendAhead(n.offset + r);
@@ -320,13 +347,22 @@ class Assembly {
   std::vector<BodyMotion> motionsOf(const std::vector<Body>& bodies) const;
   // a + share b.
   static std::vector<BodyMotion> sum(std::vector<BodyMotion> a, double share, const std::vector<BodyMotion>& b);
-  bool strikeStops(std::vector<Body>& bodies, const std::vector<std::pair<int, double>>& bouncing, double first);
+  // A row that comes back from its stop, what its rate gathers until then, and to which rate it is then sent.
+  struct Strike {
+    int row;
+    double gained, back;
+  };
+  bool strikeStops(std::vector<Body>& bodies, const std::vector<Strike>& strikes, double first);
+  bool reviseImpact(std::vector<Body>& bodies, bool one);
+  void notePresentRates(const std::vector<Body>& bodies, std::vector<double>& rates) const;
   void become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse);
   void chooseRows();
   void buildDiagonal(const Node& n, double* block) const;
   void buildCoupling(const Coupling& c, double* block) const;
   void respondTo(const Node& n, int side, const Body& body);
   void build(double h);
+  // J W J^T of one row.
+  double ownMobility(const Node& n, int r) const;
   // Adds to the diagonal of a row what it yields by itself.
   void yield(const Node& n, int r, double h, double& diagonal);
   void yieldAsSpring(const Node& n, int r, double h, double& diagonal);
@@ -365,7 +401,7 @@ class Assembly {
   std::vector<double> rateNow_;     // springs: before the present kick
   std::vector<double> rateAtRest_;  // springs: as the frame closed ...
   double closingSpan_ = 0;          // ... by a half kick of this span, s
-  std::vector<double> work_;        // J, of the last accepted substep
+  std::vector<double> work_;        // J, of the last solution
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
   double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed
@@ -373,7 +409,12 @@ class Assembly {
   int fallback_ = 0;
   double budget_ = 0, surplus_ = 0, liveliest_ = 0;
   double driveWork_ = 0;
-  std::vector<double> workRates_;
+  std::vector<double> workRates_, revisedRates_;
+  // During an impact: the states before it, and the side of the stop that a row rests at or strikes (1 high, -1 low, 0
+  // none).
+  std::vector<State> statesBefore_;
+  std::vector<signed char> signsBefore_, impactSide_;
+  double impactStep_ = 0;
 };
 
 struct Assembly::Memory {
@@ -385,7 +426,7 @@ struct Assembly::Memory {
   std::vector<signed char> sign;
   std::vector<char> grazed;
   std::vector<Axis> axis;
-  std::vector<double> rateBefore, rateNow, rateAtRest, work;
+  std::vector<double> rateBefore, rateNow, rateAtRest;
   std::vector<SpringStep> springStep;
   double closingSpan, lookAhead, driveWork;
 };

@@ -8,26 +8,26 @@
 
 namespace calm {
 
+void Assembly::notePresentRates(const std::vector<Body>& bodies, std::vector<double>& rates) const {
+  if (!hasAxes_) return;
+  rates.resize(state_.size());
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && r < n.rows; ++r) rates[n.offset + r] = rateOf(n, r, bodies);
+}
+
 void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
   if (!hasAxes_) return;
-  for (const Node& n : nodes_) {
-    if (!n.axes) continue;
-    for (int r = 0; r < n.rows; ++r) {
-      const int row = n.offset + r;
-      rateNow_[row] = rateOf(n, r, bodies);
-      // What struck the bodies since the frame closed counts as having been there before.
-      rateBefore_[row] = opening ? rateBefore_[row] + rateNow_[row] - rateAtRest_[row] : rateNow_[row];
-    }
-  }
+  notePresentRates(bodies);
+  // What struck the bodies since the frame closed counts as having been there before.
+  for (std::size_t row = 0; row < rateNow_.size(); ++row)
+    rateBefore_[row] = opening ? rateBefore_[row] + rateNow_[row] - rateAtRest_[row] : rateNow_[row];
 }
 
 void Assembly::noteRatesAtRest(const std::vector<Body>& bodies, double span) {
   closingSpan_ = span;
   if (!hasAxes_) return;
-  const std::vector<double> before = rateBefore_;
-  noteRates(bodies, false);
+  notePresentRates(bodies);
   rateAtRest_ = rateNow_;
-  rateBefore_ = before;
   std::fill(grazed_.begin(), grazed_.end(), 0);
 }
 
@@ -141,13 +141,15 @@ void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
     }
 }
 
-bool Assembly::revise(std::vector<Body>& bodies, double h, double time) {
+bool Assembly::revise(std::vector<Body>& bodies, double h, double time, bool one) {
   if (!hasAxes_) return false;
+  // Of all rows before any changes: what lets go moves the bodies alone, until the joints are solved again.
+  notePresentRates(bodies, revisedRates_);
   bool changed = false;
   for (const Node& n : nodes_) {
     if (!n.axes || n.released) continue;
-    for (int r = 0; r < n.rows; ++r) {
-      const double rate = rateOf(n, r, bodies);
+    for (int r = 0; r < n.rows && !(one && changed); ++r) {
+      const double rate = revisedRates_[n.offset + r];
       switch (axis_[n.offset + r].kind) {
         case Kind::stop:
           changed |= reviseStop(n, r, rate, h, time, bodies);
@@ -176,36 +178,82 @@ void Assembly::become(std::vector<Body>& bodies, const Node& n, int row, State s
   setImpulse(bodies, n, row, impulse);
 }
 
-// Of how far the substep began beyond the stop that the row is held at, the part that one step should not close.
-double Assembly::beyondStops(const Node& n, int r, double h) const {
+// What is beyond a stop already, by a changed range or a step that was not solved, is brought back gently.
+Assembly::Range Assembly::rangeWithin(const Node& n, int r, double h) const {
   constexpr double kClosingSpeed = 0.1;  // m/s or rad/s
-  const double error = errorOf(rows_, n, r), now = kClosingSpeed * h;
-  return state_[n.offset + r] == State::atHigh ? std::max(error - now, 0.0) : std::min(error + now, 0.0);
+  const AxisDef& def = axis_[n.offset + r].def;
+  if (!def.hasHardStops()) return {-kNoLimit, kNoLimit};
+  const double at = rows_[n.memory + r], now = kClosingSpeed * h;
+  return {std::min(def.low, at + now), std::max(def.high, at - now)};
+}
+
+void Assembly::holdWithin(int row, const Range& range) {
+  const AxisDef& def = axis_[row].def;
+  offset_[row] = state_[row] == State::atHigh ? range.high - def.high : range.low - def.low;
+}
+
+bool Assembly::drivesUp(int row) const {
+  const double speed = axis_[row].def.speed;
+  return state_[row] == State::atHigh ? speed >= 0 : speed > 0;
+}
+
+double Assembly::driveAtStop(int row, double time) const {
+  const Axis& axis = axis_[row];
+  if (axis.kind != Kind::stop) return 0;
+  return time * (drivesUp(row) ? axis.def.most() : axis.def.least());
+}
+
+double Assembly::pullOfStop(int row, double time) const {
+  const double beyond = impulse_[row] - driveAtStop(row, time);
+  return std::max(0.0, state_[row] == State::atHigh ? beyond : -beyond);
+}
+
+bool Assembly::pullsAtStop(const Node& n, int r, double time) const {
+  constexpr double kFelt = 1e-3;  // m/s or rad/s
+  const int row = n.offset + r;
+  const bool stopped = state_[row] >= State::atLow && !axis_[row].def.isLocked();
+  return stopped && pullOfStop(row, time) * ownMobility(n, r) > kFelt;
+}
+
+// The drive goes on as it did.
+void Assembly::letGo(std::vector<Body>& bodies, const Node& n, int row, double time) {
+  const bool drives = axis_[row].kind == Kind::stop && axis_[row].def.hasDrive();
+  const int sign = drivesUp(row) ? 1 : -1;
+  become(bodies, n, row, State::set, drives ? sign : 0, driveAtStop(row, time));
+}
+
+bool Assembly::pullsAtStops(double time) const {
+  if (!hasAxes_) return false;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r)
+      if (pullsAtStop(n, r, time)) return true;
+  return false;
+}
+
+void Assembly::letGoOfStops(std::vector<Body>& bodies, double h, double time) {
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r)
+      if (pullsAtStop(n, r, time)) letGo(bodies, n, n.offset + r, time);
+  if (hasAxes_) build(h);
 }
 
 bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
-  if (def.isLocked() || (lookAhead_ == 0 && grazed_[row])) return false;
-  const bool hard = def.hasHardStops();
-  const double low = hard ? def.low : -kNoLimit, high = hard ? def.high : kNoLimit;
+  // Where nothing moves on, only what goes further beyond its stop is to be held: some are beyond it by round-off.
+  const bool still = lookAhead_ == 0;
+  if (def.isLocked() || (still && grazed_[row])) return false;
+  const Range range = rangeWithin(n, r, h);
   const double least = def.least() * time, most = def.most() * time, p = impulse_[row];
   const double ahead = aheadOf(n, r, rate), tiny = 1e-12 * (1 + std::abs(rate));
   const State before = state_[row];
   const signed char signBefore = sign_[row];
-  // A stop gives way when the row would have to pull: when its impulse goes beyond what the drive, which pushes
-  // towards its own speed with all it has, explains.
   const double slack = 1e-12 * std::abs(p);
-  const auto letGo = [&] {
-    become(bodies, n, row, def.hasDrive() ? State::drive : State::set, 0, std::clamp(p, least, most));
-  };
-  if (before == State::atHigh) {
-    if (p > (def.speed < 0 ? least : most) + slack) letGo();
-  } else if (before == State::atLow) {
-    if (p < (def.speed > 0 ? most : least) - slack) letGo();
-  } else if (ahead > high + tiny * h) {
+  if (before >= State::atLow) {
+    if (pullOfStop(row, time) > slack) letGo(bodies, n, row, time);
+  } else if (ahead > range.high + tiny * h && (!still || rate > 0)) {
     become(bodies, n, row, State::atHigh, 0, p);
-  } else if (ahead < low - tiny * h) {
+  } else if (ahead < range.low - tiny * h && (!still || rate < 0)) {
     become(bodies, n, row, State::atLow, 0, p);
   } else if (before == State::drive) {
     if (p > most + slack) become(bodies, n, row, State::set, 1, most);
@@ -216,8 +264,7 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
     if (sign_[row] == 0 || past) become(bodies, n, row, State::drive, 0, p);
   }
   if (state_[row] >= State::atLow) {
-    // What is beyond the stop already, by a changed range or a step that was not solved, is brought back gently.
-    if (before < State::atLow) offset_[row] = beyondStops(n, r, h);
+    if (before < State::atLow) holdWithin(row, range);
     target_[row] = -(errorOf(rows_, n, r) - offset_[row] + bendAhead(row)) / h;
   }
   if (state_[row] == State::drive) target_[row] = def.speed;
@@ -232,13 +279,13 @@ bool Assembly::catchOvershoot(double h) {
     if (!n.axes || n.released) continue;
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      const AxisDef& def = axis_[row].def;
-      if (axis_[row].kind != Kind::stop || held(row) || !def.hasHardStops()) continue;
+      if (axis_[row].kind != Kind::stop || held(row)) continue;
       const double at = fresh_[n.memory + r];
-      if (at <= def.high + kTolerance && at >= def.low - kTolerance) continue;
-      state_[row] = at > def.high ? State::atHigh : State::atLow;
+      const Range range = rangeWithin(n, r, h);
+      if (at <= range.high + kTolerance && at >= range.low - kTolerance) continue;
+      state_[row] = at > range.high ? State::atHigh : State::atLow;
       sign_[row] = 0;
-      offset_[row] = beyondStops(n, r, h);
+      holdWithin(row, range);
       changed = true;
     }
   }
@@ -298,7 +345,8 @@ bool Assembly::reviseWinch(const Node& n, int r, double rate, double h, double t
     return true;
   }
   const double ahead = aheadOf(n, r, rate);
-  const bool taut = sign_[row] == 0 && ahead > def.high + 1e-12 * h * (1 + std::abs(rate));
+  const bool taut =
+      sign_[row] == 0 && ahead > def.high + 1e-12 * h * (1 + std::abs(rate)) && (lookAhead_ > 0 || rate > def.speed);
   if (!taut) return false;
   become(bodies, n, row, State::atHigh, 0, p);
   target_[row] = -(errorOf(rows_, n, r) - offset_[row] + bendAhead(row)) / h;
@@ -325,16 +373,19 @@ void Assembly::readAxes(int node, JointReading& reading) const {
   }
 }
 
-void Assembly::addWork(int node, const std::vector<Body>& bodies, WorkOf what, JointReading& reading) const {
+void Assembly::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
+  if (!hasAxes_) return;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+      const int row = n.offset + r;
+      work_[row] = impulse_[row] * (rateNow_[row] + rateOf(n, r, bodies, spin)) / 2;
+      if (bringsEnergy(row)) driveWork_ += work_[row];
+    }
+}
+
+void Assembly::addWork(int node, JointReading& reading) const {
   const Node& n = nodes_[node];
-  for (int r = 0; n.axes && r < n.rows; ++r) {
-    const int row = n.offset + r;
-    const bool drives = axis_[row].kind == Kind::stop && (state_[row] == State::drive || state_[row] == State::set);
-    if (drives && what != WorkOf::looseStep)
-      reading.work[axis_[row].number] += impulse_[row] * (rateBefore_[row] + rateOf(n, r, bodies)) / 2;
-    else if (what != WorkOf::closing)
-      reading.work[axis_[row].number] += work_[row];
-  }
+  for (int r = 0; n.axes && r < n.rows; ++r) reading.work[axis_[n.offset + r].number] += work_[n.offset + r];
 }
 
 void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const {
@@ -396,13 +447,6 @@ double Assembly::storedEnergy() const {
 
 double Assembly::takeDriveWork() {
   return std::max(0.0, std::exchange(driveWork_, 0.0));
-}
-
-void Assembly::noteRatesForWork(const std::vector<Body>& bodies) {
-  if (!hasAxes_) return;
-  workRates_.assign(impulse_.size(), 0);
-  for (const Node& n : nodes_)
-    for (int r = 0; n.axes && r < n.rows; ++r) workRates_[n.offset + r] = rateOf(n, r, bodies);
 }
 
 double Assembly::workOfSolve(const std::vector<Body>& bodies) const {

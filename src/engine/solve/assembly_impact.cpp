@@ -76,31 +76,84 @@ double Assembly::nextStop(const std::vector<Body>& bodies) const {
   return (1 - 2 * kTogether) * next;
 }
 
-bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h, bool firstOnly) {
+void Assembly::openImpact(double step) {
+  impactStep_ = step;
+  statesBefore_ = state_;
+  signsBefore_ = sign_;
+  impactSide_.assign(state_.size(), 0);
+  std::fill(impulse_.begin(), impulse_.end(), 0);
+  for (std::size_t row = 0; row < state_.size(); ++row) {
+    if (state_[row] == State::drive || state_[row] == State::spring) state_[row] = State::set;
+    if (state_[row] == State::set) sign_[row] = 0;
+    const bool rests = state_[row] >= State::atLow && !axis_[row].def.isLocked();
+    if (rests) impactSide_[row] = state_[row] == State::atHigh ? 1 : -1;
+    target_[row] = speedOf(static_cast<int>(row));
+  }
+  build(step);
+}
+
+void Assembly::closeImpact() {
+  state_ = statesBefore_;
+  sign_ = signsBefore_;
+  impactStep_ = 0;
+}
+
+void Assembly::relaxImpact(std::vector<Body>& bodies) {
+  constexpr int kRevisions = 40, kTogether = 4;
+  relax(bodies);
+  for (int i = 0; i < kRevisions && reviseImpact(bodies, i >= kTogether); ++i) relax(bodies);
+}
+
+// As revise(), but of what is at its stop alone.
+bool Assembly::reviseImpact(std::vector<Body>& bodies, bool one) {
+  if (!hasAxes_) return false;
+  notePresentRates(bodies, revisedRates_);
+  bool changed = false;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows && !(one && changed); ++r) {
+      const int row = n.offset + r, side = impactSide_[row];
+      if (side == 0) continue;
+      const double rate = revisedRates_[row], beyond = side * (rate - target_[row]);
+      if (state_[row] == State::set) {
+        if (beyond <= 1e-12 * (1 + std::abs(rate))) continue;
+        state_[row] = side > 0 ? State::atHigh : State::atLow;
+      } else {
+        if (side * impulse_[row] <= 0) continue;
+        become(bodies, n, row, State::set, 0, 0);
+      }
+      changed = true;
+    }
+  if (changed) build(impactStep_);
+  return changed;
+}
+
+bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h, double step, bool firstOnly) {
+  std::fill(impulse_.begin(), impulse_.end(), 0);
+  std::fill(work_.begin(), work_.end(), 0);
   if (!hasAxes_) return false;
   const double first = nextStop(bodies) / (1 - 2 * kTogether);
   if (first >= h) return false;
   const double latest = (firstOnly ? first : h) + kTogether * h;
-  const std::vector<State> states = state_;
-  std::vector<std::pair<int, double>> bouncing;  // rows that come back, and to which rate
+  std::vector<Strike> strikes;
+  notePresentRates(bodies, rateNow_);
+  openImpact(step);
   for (const Node& n : nodes_)
-    for (int r = 0; r < n.rows; ++r) {
+    for (int r = 0; n.axes && r < n.rows; ++r) {
       const int row = n.offset + r;
-      target_[row] = impulse_[row] = 0;
-      if (!n.axes) continue;
-      const double rate = rateOf(n, r, bodies);
+      const double rate = rateNow_[row];
       const StopTouch touch = touchOfStop(n, r, rate);
-      const bool strikes = touch.after <= latest;
-      // What is at rest in a stop stays there; drives and springs have no time to push.
-      const bool rests = states[row] >= State::atLow;
-      state_[row] = strikes || rests ? State::atHigh : State::set;
-      if (!strikes) continue;
+      if (touch.after > latest) continue;
+      impactSide_[row] = rate > 0 ? 1 : -1;
+      state_[row] = rate > 0 ? State::atHigh : State::atLow;
       target_[row] = -touch.gained;
-      bouncing.emplace_back(row, -axis_[row].def.restitution * (rate + touch.gained) - touch.gained);
+      strikes.push_back({row, touch.gained, -axis_[row].def.restitution * (rate + touch.gained) - touch.gained});
     }
   const std::vector<BodyMotion> before = motionsOf(bodies);
-  build(h);
-  const bool struck = strikeStops(bodies, bouncing, first);
+  build(step);
+  const bool struck = strikeStops(bodies, strikes, first);
+  noteWork(bodies, &Body::spin);
+  // At the touch, both rates are as much higher.
+  for (const Strike& s : strikes) work_[s.row] += impulse_[s.row] * s.gained;
   // The bodies go on as they came until they touch, and only then back: they are put where the new velocities come
   // from, unless they turn too far for that within the step.
   constexpr double kFar = 0.1;  // rad
@@ -109,15 +162,14 @@ bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h, bool firstOnl
   if (struck && std::none_of(change.begin(), change.end(), turnsFar))
     for (std::size_t i = 0; i < dynamicBodies_.size(); ++i)
       moveBy(bodies[dynamicBodies_[i]], first * change[i].velocity, first * change[i].spin);
-  state_ = states;
+  closeImpact();
   build(h);
   return struck;
 }
 
-// First stops the rows, then sends them back. In the stiffened inertia that may gain energy in the true one: then what
-// comes between the two and keeps it is taken, or nothing done if stopping alone gains.
-bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<std::pair<int, double>>& bouncing,
-                           double first) {
+// First stops the rows, then sends them back. Several at a time may gain energy by that: then what comes between the
+// two and keeps it is taken, or nothing done if stopping alone gains.
+bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<Strike>& strikes, double first) {
   constexpr double kRoundOff = 1e-9;
   std::vector<BodyMotion> gathered;  // until the touch
   for (const BodyId id : dynamicBodies_) {
@@ -140,7 +192,7 @@ bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<std::pai
   };
   const std::vector<BodyMotion> before = atTouch();
   const double had = energyOf(before) * (1 + kRoundOff);
-  relax(bodies);
+  relaxImpact(bodies);
   const std::vector<BodyMotion> stopped = atTouch();
   const double left = energyOf(stopped);
   if (left > had) {
@@ -149,8 +201,8 @@ bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<std::pai
     return false;
   }
   const std::vector<double> stopping = impulse_;
-  for (const auto& [row, rate] : bouncing) target_[row] = rate;
-  relax(bodies);
+  for (const Strike& s : strikes) target_[s.row] = s.back;
+  relaxImpact(bodies);
   const std::vector<BodyMotion> sentBack = atTouch(), change = sum(sentBack, -1, stopped);
   const double changing = energyOf(change), mixed = energyOf(sentBack) - left - changing;
   if (left + changing + mixed <= had) return true;

@@ -105,11 +105,20 @@ void Assembly::buildCoupling(const Coupling& c, double* block) const {
   }
 }
 
+double Assembly::ownMobility(const Node& n, int r) const {
+  double sum = dot(loadRow<kRowWidth / 2>(&response_[(n.offset + r) * kRowWidth]), jacobianOf(n, 0)[r]);
+  for (int side = 2; side < n.sides(); ++side) sum += dot(loadRow<3>(responseOf(n, side)[r]), jacobianOf(n, side)[r]);
+  return sum;
+}
+
 void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
   const int row = n.offset + r;
   if (n.axes && (axis_[row].kind == Kind::spring || state_[row] == State::spring))
     return yieldAsSpring(n, r, h, diagonal);
-  gamma_[row] = std::max(compliance_[row] / (h * h), (looped_ ? kRelativeFloorInLoops : kRelativeFloor) * diagonal);
+  constexpr double kSoft = 0.1;  // of the row's own mobility; what is harder passes impacts on
+  const double compliant = compliance_[row] / (h * h), floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
+  const bool hard = impactStep_ > 0 && compliant < kSoft * diagonal;
+  gamma_[row] = std::max(hard ? 0 : compliant, floor * diagonal);
   diagonal += gamma_[row];
 }
 
@@ -142,9 +151,7 @@ void Assembly::build(double h) {
     // Springs at their caps are not in the system, but ask whether they would push with less again.
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
       if (inSystem(n.offset + r) || axis_[n.offset + r].kind != Kind::spring) continue;
-      double diagonal = dot(loadRow<kRowWidth / 2>(&response_[(n.offset + r) * kRowWidth]), jacobianOf(n, 0)[r]);
-      for (int side = 2; side < n.sides(); ++side)
-        diagonal += dot(loadRow<3>(responseOf(n, side)[r]), jacobianOf(n, side)[r]);
+      double diagonal = ownMobility(n, r);
       yield(n, r, h, diagonal);
     }
   }

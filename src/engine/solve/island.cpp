@@ -43,8 +43,8 @@ constexpr int kCoupledSweeps = 200, kCoupledRounds = 8;
 // Without joints it is done for so few that the lanes of sweeps would be empty, and where masses are far from equal.
 constexpr int kFewContacts = 24;
 
-// Changes of side of stops and drives within one solution.
-constexpr int kRevisions = 20, kRevisionsInAll = 60;
+// Changes of side of stops and drives within one solution: so many of all that ask for one, then one after the other.
+constexpr int kRevisions = 60, kRevisionsTogether = 6, kRevisionsInAll = 180;
 
 bool within(const RowErrors& e, const RowErrors& limit) {
   return e.linear <= limit.linear && e.angular <= limit.angular;
@@ -229,30 +229,41 @@ bool Island::wouldBounce(const Scene& scene, double h) const {
 
 bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
   if (!wouldBounce(scene, h)) return false;
+  // Impacts take no time: they meet the bodies' own inertia, without what loaded joints add to it over a step.
+  const auto takeInertia = [&](double stiffnessShare, Kick kick) {
+    if (assemblies.empty()) return;
+    evaluate(scene);
+    factor(scene, h, stiffnessShare, kick);
+  };
+  takeInertia(0, Kick::none);
+  const double step = scene.settings.frame / scene.settings.substeps;
   bool reflected = false;
-  for (Assembly* assembly : assemblies)
-    if (assembly->reflectAtStops(scene.bodies, h, firstOnly)) read(scene, false), reflected = true;
+  for (Assembly* assembly : assemblies) reflected |= assembly->reflectAtStops(scene.bodies, h, step, firstOnly);
   if (reflected) {
+    read(scene, false);
+    addWork(scene);
     for (BodyId id : bodies) scene.bodies[id].spanBefore = 0;
     // At the poses to which it put the bodies.
-    evaluate(scene);
-    factor(scene, h, kStiffnessShare, Kick::opening);
+    takeInertia(0, Kick::none);
     for (Assembly* assembly : assemblies) assembly->renew();
   }
-  for (Assembly* assembly : assemblies) assembly->aimAtVelocity(h, 0);
+  for (Assembly* assembly : assemblies) assembly->notePresentRates(scene.bodies), assembly->openImpact(step);
   const auto closeJoints = [&] {
-    for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
+    for (Assembly* assembly : assemblies) assembly->relaxImpact(scene.bodies);
   };
   const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
   const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), isStruck);
   const bool bounced =
       inTurn ? bounceInTurn(scene, h, closeJoints) : contacts_.bounce(scene.bodies, h, firstOnly, closeJoints) >= 0;
+  for (Assembly* assembly : assemblies) assembly->closeImpact();
   if (bounced) {
     read(scene, false);
+    readWork(scene, &Body::spin);
     // What was struck does not go on as it did, nor does what joints hold to it.
     for (const Assembly* assembly : assemblies)
       for (const BodyId id : assembly->dynamicBodies()) scene.bodies[id].spanBefore = 0;
   }
+  takeInertia(kStiffnessShare, Kick::opening);
   bounced_ |= bounced || reflected;
   return !inTurn && (bounced || reflected);
 }
@@ -298,17 +309,20 @@ void Island::drift(const Scene& scene, double h) {
 }
 
 // Stops and drives change sides until all are in their right state; the last sides are the first guess of the next
-// substep, so that mostly one solution does.
+// substep, so that mostly one solution does. Where changes at a time run in circles, only the first in a fixed order is
+// made, which comes to an end (Murty's least index, guarding blocks of pivots: Judice and Pires, Computers and
+// Operations Research 21, 1994).
 bool Island::solveJoints(const Scene& scene, double h, double time) {
   if (assemblies.empty()) return false;
   const Stopwatch watch(residual_.time.joints);
   bool changed = false;
   for (Assembly* assembly : assemblies) {
     assembly->relax(scene.bodies);
-    for (int i = 0; i < kRevisions && revisionsLeft_ > 0 && assembly->revise(scene.bodies, h, time); ++i) {
+    for (int i = 0; i < kRevisions && revisionsLeft_ > 0; ++i, --revisionsLeft_) {
+      const bool one = i >= kRevisionsTogether;
+      if (!assembly->revise(scene.bodies, h, time, one)) break;
       assembly->relax(scene.bodies);
       changed = true;
-      --revisionsLeft_;
     }
   }
   return changed;
@@ -390,30 +404,15 @@ bool Island::trySubstep(const Scene& scene, double h) {
   kick(scene, h, onStep_ ? Kick::opening : Kick::full);
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
   solveVelocities(scene, h, h * share);
-  drift(scene, h);
-  RowErrors errors;
-  {
-    const Stopwatch watch(residual_.time.joints);
-    errors = evaluateWithStops(scene, h, share);
-  }
-  const RowErrors enough = contacts_.empty() ? kConverged : kConvergedInTouch;
-  const bool bends = hasAxes();
-  const int most = bends ? kCorrectionsWithAxes : kCorrections;
-  const double contraction = bends ? kContractionWithAxes : kContraction;
-  for (int i = 0; i < most && !within(errors, enough); ++i) {
-    const Stopwatch watch(residual_.time.joints);
+  bool solved = driftClosed(scene, h, share);
+  // A stop that a correction ran past on its way may have come to pull.
+  const auto pulls = [&](const Assembly* a) { return a->pullsAtStops(h * share); };
+  if (solved && std::any_of(assemblies.begin(), assemblies.end(), pulls)) {
     for (BodyId id : bodies) b[id].undrift();
-    for (Assembly* assembly : assemblies) assembly->correct(b);
-    drift(scene, h);
-    const RowErrors before = errors;
-    errors = evaluateWithStops(scene, h, share);
-    ++residual_.corrections;
-    const bool easy = errors.linear <= kEasyContraction * before.linear || errors.linear <= enough.linear;
-    strained_ |= i >= kEasyCorrections && (bends || !easy);
-    const bool better = errors.linear < contraction * before.linear || errors.angular < contraction * before.angular;
-    if (!better) break;
+    for (Assembly* assembly : assemblies) assembly->letGoOfStops(b, h, h * share);
+    solved = driftClosed(scene, h, share);
   }
-  if (!within(errors, contacts_.empty() ? kAcceptable : kAcceptableInTouch)) {
+  if (!solved) {
     for (BodyId id : bodies) b[id].returnToMark();
     evaluate(scene);
     for (Assembly* assembly : assemblies) assembly->setFallback(kFallbackStay);
@@ -423,10 +422,35 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->accept(b, h, h * share);
   refreshStiffness(scene, h * share);
   noteErrors(scene);
-  readWork(scene, Assembly::WorkOf::substep);
+  readWork(scene, &Body::kickedSpin);
   read(scene, !onStep_ && !continues_);
   onStep_ = false;
   return true;
+}
+
+// Drifts, and corrects the velocities that it began with until the rows are closed where it ends: by Newton's method,
+// with the factor at hand. False if they are not.
+bool Island::driftClosed(const Scene& scene, double h, double share) {
+  const Stopwatch watch(residual_.time.joints);
+  const RowErrors enough = contacts_.empty() ? kConverged : kConvergedInTouch;
+  const bool bends = hasAxes();
+  const int most = bends ? kCorrectionsWithAxes : kCorrections;
+  const double contraction = bends ? kContractionWithAxes : kContraction;
+  drift(scene, h);
+  RowErrors errors = evaluateWithStops(scene, h, share);
+  for (int i = 0; i < most && !within(errors, enough); ++i) {
+    for (BodyId id : bodies) scene.bodies[id].undrift();
+    for (Assembly* assembly : assemblies) assembly->correct(scene.bodies);
+    drift(scene, h);
+    const RowErrors before = errors;
+    errors = evaluateWithStops(scene, h, share);
+    ++residual_.corrections;
+    const bool easy = errors.linear <= kEasyContraction * before.linear || errors.linear <= enough.linear;
+    strained_ |= i >= kEasyCorrections && (bends || !easy);
+    const bool better = errors.linear < contraction * before.linear || errors.angular < contraction * before.angular;
+    if (!better) break;
+  }
+  return within(errors, contacts_.empty() ? kAcceptable : kAcceptableInTouch);
 }
 
 // An impact changes what holds a body as well as how it moves: up to it and from it on are steps of their own.
@@ -461,7 +485,7 @@ void Island::close(const Scene& scene, double h) {
   kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);
-  readWork(scene, Assembly::WorkOf::closing);
+  readWork(scene, &Body::spin);
   for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies, h / 2), assembly->renew();
   read(scene, !cut_ && !continues_);
   onStep_ = true;

@@ -200,6 +200,7 @@ class Island {
   void evaluate(const Scene& scene);
   // The same, with stops held that the substep has run past; returns how far the rows are from their equations.
   RowErrors evaluateWithStops(const Scene& scene, double h, double share);
+  bool driftClosed(const Scene& scene, double h, double share);
   // The part of a substep that a kick is: all of it, or the half that opens or closes a frame; none where accelerations
   // are sought.
   enum class Kick { opening, full, closing, none };
@@ -233,7 +234,9 @@ class Island {
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
   // first of a substep's.
   void read(const Scene& scene, bool startsSubstep);
-  void readWork(const Scene& scene, Assembly::WorkOf what);
+  // Takes down the work of the last solve on the joints' axes, and adds it to the readings.
+  void readWork(const Scene& scene, Vec3 Body::*spin);
+  void addWork(const Scene& scene);
   void part(const Scene& scene, Assembly& assembly, int node);
 
   // What a frame began with.

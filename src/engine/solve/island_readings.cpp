@@ -19,10 +19,15 @@ void Island::openAccounts(const Scene& scene) {
   }
 }
 
-void Island::readWork(const Scene& scene, Assembly::WorkOf what) {
+void Island::readWork(const Scene& scene, Vec3 Body::*spin) {
+  for (Assembly* assembly : assemblies) assembly->noteWork(scene.bodies, spin);
+  addWork(scene);
+}
+
+void Island::addWork(const Scene& scene) {
   for (const Assembly* assembly : assemblies)
     for (int n = 0; assembly->hasAxes() && n < assembly->nodes(); ++n)
-      if (!assembly->released(n)) assembly->addWork(n, scene.bodies, what, scene.joints[assembly->jointOf(n)].reading);
+      if (!assembly->released(n)) assembly->addWork(n, scene.joints[assembly->jointOf(n)].reading);
 }
 
 void Island::noteErrors(const Scene& scene) {

@@ -212,7 +212,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
     for (Assembly* assembly : assemblies) assembly->acceptLoose(step);
     noteErrors(scene);
     refreshStiffness(scene, step);
-    readWork(scene, Assembly::WorkOf::looseStep);
+    readWork(scene, &Body::kickedSpin);
     read(scene, i == 0);
   }
   for (Assembly* assembly : assemblies) assembly->setFallback(std::max(0, assembly->fallback() - 1));
