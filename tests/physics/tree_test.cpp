@@ -3,17 +3,15 @@
 // crack, none may go or come.
 #include <gtest/gtest.h>
 
-#include <random>
-
-#include "physics/rigs.h"
+#include "physics/random.h"
 
 namespace calm::physics {
 namespace {
 
-class RandomTree {
+class RandomTree : private Random {
  public:
   // With `stops`, free axes have elastic ones; with `loops`, some parts are held by balls twice.
-  RandomTree(unsigned seed, bool stops, bool loops) : random_(seed), stops_(stops) {
+  RandomTree(unsigned seed, bool stops, bool loops) : Random(seed), stops_(stops) {
     const int parts = 2 + whole(6);
     for (int i = 0; i < parts; ++i) {
       const int parent = whole(static_cast<int>(ids_.size()));
@@ -49,16 +47,6 @@ class RandomTree {
   }
 
  private:
-  double uniform(double low, double high) { return std::uniform_real_distribution<double>(low, high)(random_); }
-  int whole(int below) { return static_cast<int>(random_() % static_cast<unsigned>(below)); }
-  Vec3 vector(double size) {
-    const double x = uniform(-size, size), y = uniform(-size, size), z = uniform(-size, size);
-    return {x, y, z};
-  }
-  Quat rotation() {
-    const Vec3 axis = vector(1);
-    return Quat(uniform(-1, 1), axis.x(), axis.y(), axis.z()).normalized();
-  }
   // The pivot's frame, given in the world, as the part sees it; part 0 is the world.
   Pose seenBy(int part, const Pose& frame) const { return part == 0 ? frame : poses_[part].inverse() * frame; }
   void hold(JointType type, int a, int b, const Vec3& at) {
@@ -72,7 +60,6 @@ class RandomTree {
     world_.addJoint(def);
   }
 
-  std::mt19937 random_;
   bool stops_;
   World world_;
   std::vector<int> ids_{kWorld};

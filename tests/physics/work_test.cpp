@@ -3,9 +3,7 @@
 // motors, springs, dampers, friction and ropes, on random trees.
 #include <gtest/gtest.h>
 
-#include <random>
-
-#include "physics/rigs.h"
+#include "physics/random.h"
 
 namespace calm::physics {
 namespace {
@@ -21,9 +19,9 @@ std::ostream& operator<<(std::ostream& out, const Means& means) {
   return out << means.name;
 }
 
-class WorkingTree {
+class WorkingTree : private Random {
  public:
-  WorkingTree(unsigned seed, const Means& means) : random_(seed), means_(means) {
+  WorkingTree(unsigned seed, const Means& means) : Random(seed), means_(means) {
     const int parts = 2 + whole(6);
     for (int i = 0; i < parts; ++i) {
       const double size = uniform(0.15, 0.6);
@@ -49,17 +47,6 @@ class WorkingTree {
   }
 
  private:
-  double uniform(double low, double high) { return std::uniform_real_distribution<double>(low, high)(random_); }
-  int whole(int below) { return static_cast<int>(random_() % static_cast<unsigned>(below)); }
-  bool chance(double p) { return uniform(0, 1) < p; }
-  Vec3 vector(double size) {
-    const double x = uniform(-size, size), y = uniform(-size, size), z = uniform(-size, size);
-    return {x, y, z};
-  }
-  Quat rotation() {
-    const Vec3 axis = vector(1);
-    return Quat(uniform(-1, 1), axis.x(), axis.y(), axis.z()).normalized();
-  }
   Pose poseOf(BodyId id) const { return id == kWorld ? Pose{} : world_.state(id).pose; }
 
   void hold(BodyId a, BodyId b) {
@@ -113,7 +100,6 @@ class WorkingTree {
     return energy.kinetic + energy.potential - work;
   }
 
-  std::mt19937 random_;
   Means means_;
   World world_;
   std::vector<BodyId> ids_;
