@@ -116,10 +116,12 @@ TEST_P(Work, OfAllJointsIsTheEnergyGained) {
     mean += off / kTrees;
     if (off > worst) worst = off, at = seed;
   }
-  std::cout << "| work of random trees, " << GetParam() << ": mean, worst | " << 100 * mean << ", " << 100 * worst
-            << " % |\n";
-  EXPECT_LT(mean, 0.2 * GetParam().most);
-  EXPECT_LT(worst, GetParam().most) << "seed " << at;
+  const double most = GetParam().most;
+  const std::string what = std::string("work of random trees, ") + GetParam().name;
+  report(what + ", mean of 40", 100 * mean, 20 * most, "%");
+  report(what + ", worst of 40", 100 * worst, 100 * most, "%");
+  EXPECT_LT(mean, 0.2 * most);
+  EXPECT_LT(worst, most) << "seed " << at;
 }
 INSTANTIATE_TEST_SUITE_P(
     Means, Work,
