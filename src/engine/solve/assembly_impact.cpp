@@ -163,7 +163,6 @@ bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h, double step, 
     for (std::size_t i = 0; i < dynamicBodies_.size(); ++i)
       moveBy(bodies[dynamicBodies_[i]], first * change[i].velocity, first * change[i].spin);
   closeImpact();
-  build(h);
   return struck;
 }
 
