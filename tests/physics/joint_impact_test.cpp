@@ -121,5 +121,78 @@ TEST(JointImpact, OnALoadedSpring) {
   expectSpeed("a loaded spring", speedAfter(world, ball, -Vec3::UnitY()), after(6));
 }
 
+// What is light and fixed to much bounces as the whole does.
+TEST(JointImpact, BouncesOnALightEndAsTheWhole) {
+  constexpr double kBack = 0.8;
+  World world;
+  world.addBody(ground(0));
+  const BodyId load = world.addBody(solid(Box{Vec3::Constant(0.4)}, 100, {Vec3(0, 1.3, 0)}));
+  BodyDef def = tangible(Sphere{0.05}, 0.1, {Vec3(0, 1.05, 0)});
+  def.restitution = kBack;
+  const BodyId foot = world.addBody(def);
+  world.addJoint(joint(JointType::fixed, load, Vec3(0, -0.2, 0), foot, Vec3(0, 0.05, 0)));
+  for (int f = 0; f < 40; ++f) world.step();
+  const BodyState state = world.state(foot);
+  const double rises = std::pow(state.velocity.y(), 2) / (2 * kGravity);
+  const double height = state.pose.position.y() - 0.05 + rises, expected = kBack * kBack * 1.0;
+  report("load of 100 kg falling 1 m on a foot of 0.1 kg, height after it", std::abs(height - expected), 1e-4, "m");
+  EXPECT_NEAR(height, expected, 1e-4);
+}
+
+// A pendulum of 1 kg whose bob, at 1 m, has this moment of inertia, kg m^2.
+struct Pendulum {
+  World world{StepSettings{.gravity = Vec3::Zero()}};
+  BodyId bob;
+
+  Pendulum(double inertia, const Vec3& velocity) {
+    BodyDef def = solid(Box{Vec3::Constant(std::sqrt(6 * inertia))}, 1, {Vec3(0, -1, 0)});
+    def.velocity = velocity;
+    bob = world.addBody(def);
+    JointDef pin = joint(JointType::hinge, kWorld, Vec3::Zero(), bob, Vec3(0, 1, 0));
+    pin.frameA.rotation = pin.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    world.addJoint(pin);
+  }
+  double rate() const { return world.state(bob).angularVelocity.z(); }
+};
+
+// A blow from outside is passed on by the joints at once, with the loss of energy that this takes: what is left of it
+// turns the whole about the pin.
+TEST(Blow, TurnsAPendulumByItsMomentAboutThePin) {
+  double worst = 0;
+  for (const double inertia : {0.002, 0.01, 0.05, 0.2}) {
+    const double expected = 2 / (1 + inertia);
+    Pendulum given(inertia, Vec3(2, 0, 0)), struck(inertia, Vec3::Zero());
+    struck.world.step();
+    struck.world.applyImpulse(struck.bob, Vec3(2, 0, 0), Vec3(0, -1, 0));
+    given.world.step(), struck.world.step();
+    // The pin takes what the bob does not need: m v - I w / l.
+    const double pin = struck.world.reading(0).force.x() * struck.world.settings().frame;
+    EXPECT_NEAR(std::abs(pin), 2 - expected, 1e-2);
+    for (int f = 0; f < 60; ++f) given.world.step(), struck.world.step();
+    worst = std::max({worst, std::abs(given.rate() / expected - 1), std::abs(struck.rate() / expected - 1)});
+  }
+  report("blow on a pendulum, its rate", worst, 1e-6, "of it");
+  EXPECT_LT(worst, 1e-6);
+}
+
+// Two equal rods in a line, hinged end to end and struck across at a free end: the pin passes on a quarter of the blow,
+// and the end struck moves off at 7/2 of blow over mass.
+TEST(Blow, RunsThroughHingedRods) {
+  constexpr double kImpulse = 3, kRod = 2, kLength = 1;  // N s, kg, m
+  World world({.gravity = Vec3::Zero()});
+  const Box rod{{kLength, 1e-3, 1e-3}};
+  const BodyId first = world.addBody(solid(rod, kRod, {Vec3(0, 0, 0)})),
+               second = world.addBody(solid(rod, kRod, {Vec3(kLength, 0, 0)}));
+  world.addJoint(joint(JointType::ball, first, Vec3(kLength / 2, 0, 0), second, Vec3(-kLength / 2, 0, 0)));
+  world.step();
+  world.applyImpulse(first, Vec3(0, kImpulse, 0), Vec3(-kLength / 2, 0, 0));
+  world.step();
+  const double energy = 1.75 * kImpulse * kImpulse / kRod;
+  report("blow through two hinged rods, energy", std::abs(world.energy().kinetic / energy - 1), 1e-6, "of it");
+  EXPECT_NEAR(world.energy().kinetic, energy, 1e-6 * energy);
+  EXPECT_NEAR((world.momentum() - Vec3(0, kImpulse, 0)).norm(), 0, 1e-9);
+  EXPECT_NEAR(world.angularMomentum(Vec3::Zero()).z(), -kImpulse * kLength / 2, 1e-9);
+}
+
 }  // namespace
 }  // namespace calm::physics

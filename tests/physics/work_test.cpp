@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The work that joints say they did on their axes is the energy that the parts gained: of stops that are struck,
-// motors, springs, dampers, friction and ropes, on random trees.
+// motors, springs, dampers, friction and ropes, on random trees, some of which are thrown and bounce.
 #include <gtest/gtest.h>
 
 #include "physics/random.h"
@@ -11,6 +11,7 @@ namespace {
 struct Means {
   const char* name;
   bool stops = false, elastic = false, friction = false, motors = false, springs = false, ropes = false;
+  bool bounce = false;  // free of the world, over a floor that sends all back and does not rub
   // What may differ, as a share of the energy of motion: as much as a frame with impacts may before it is done again.
   double most = 0.01;
 };
@@ -24,11 +25,14 @@ class WorkingTree : private Random {
   WorkingTree(unsigned seed, const Means& means) : Random(seed), means_(means) {
     const int parts = 2 + whole(6);
     for (int i = 0; i < parts; ++i) {
-      const double size = uniform(0.15, 0.6);
-      const Pose pose{Vec3(0.6 * i, 0, 0) + vector(0.3), rotation()};
-      ids_.push_back(world_.addBody(
-          solid(Box{{size, size * uniform(0.2, 1), size * uniform(0.2, 1)}}, std::pow(10, uniform(-0.5, 0.7)), pose)));
-      hold(i == 0 ? kWorld : ids_[static_cast<std::size_t>(whole(i))], ids_.back());
+      ids_.push_back(world_.addBody(part(i)));
+      const BodyId to = i == 0 ? kWorld : ids_[static_cast<std::size_t>(whole(i))];
+      if (!means_.bounce || i > 0) hold(to, ids_.back());
+    }
+    if (means_.bounce) {
+      BodyDef floor = ground(0);
+      floor.restitution = 1;
+      world_.addBody(floor);
     }
     if (means_.ropes) span(JointType::distance), span(JointType::winch);
   }
@@ -48,6 +52,19 @@ class WorkingTree : private Random {
 
  private:
   Pose poseOf(BodyId id) const { return id == kWorld ? Pose{} : world_.state(id).pose; }
+
+  BodyDef part(int number) {
+    const double size = uniform(0.15, 0.6);
+    const Pose pose{Vec3(0.6 * number, means_.bounce ? 2.5 : 0, 0) + vector(0.3), rotation()};
+    const Box box{{size, size * uniform(0.2, 1), size * uniform(0.2, 1)}};
+    const double mass = std::pow(10, uniform(-0.5, 0.7));
+    if (!means_.bounce) return solid(box, mass, pose);
+    BodyDef def = tangible(box, mass, pose);
+    def.friction = 0;
+    def.restitution = 1;
+    def.velocity = vector(0.5), def.angularVelocity = vector(0.5);
+    return def;
+  }
 
   void hold(BodyId a, BodyId b) {
     static constexpr JointType kAny[] = {JointType::ball,  JointType::hinge, JointType::slider, JointType::cylinder,
@@ -131,6 +148,14 @@ INSTANTIATE_TEST_SUITE_P(
         Means{.name = "motors", .stops = true, .motors = true}, Means{.name = "springs", .springs = true},
         Means{
             .name = "all of these", .stops = true, .elastic = true, .friction = true, .motors = true, .springs = true},
+        Means{.name = "bouncing", .bounce = true}, Means{.name = "bouncing, stops", .stops = true, .bounce = true},
+        Means{.name = "bouncing, all of these",
+              .stops = true,
+              .elastic = true,
+              .friction = true,
+              .motors = true,
+              .springs = true,
+              .bounce = true},
         // A rope that snaps taut along a chain is solved in steps at velocity level, which take energy.
         Means{.name = "ropes and stops", .stops = true, .elastic = true, .ropes = true, .most = 0.05}));
 

@@ -229,7 +229,7 @@ void Assembly::remember(Memory& m) const {
   m.state = state_, m.sign = sign_, m.grazed = grazed_, m.axis = axis_;
   m.rateBefore = rateBefore_, m.rateNow = rateNow_, m.rateAtRest = rateAtRest_;
   m.springStep = springStep_;
-  m.closingSpan = closingSpan_, m.lookAhead = lookAhead_, m.driveWork = driveWork_;
+  m.closingSpan = closingSpan_, m.lookAhead = lookAhead_;
 }
 
 void Assembly::recall(const Memory& m) {
@@ -240,7 +240,7 @@ void Assembly::recall(const Memory& m) {
   state_ = m.state, sign_ = m.sign, grazed_ = m.grazed, axis_ = m.axis;
   rateBefore_ = m.rateBefore, rateNow_ = m.rateNow, rateAtRest_ = m.rateAtRest;
   springStep_ = m.springStep;
-  closingSpan_ = m.closingSpan, lookAhead_ = m.lookAhead, driveWork_ = m.driveWork;
+  closingSpan_ = m.closingSpan, lookAhead_ = m.lookAhead;
 }
 
 void Assembly::fadeOffset(double h) {

@@ -78,6 +78,8 @@ class Assembly {
   // Notes the rates of sprung axes before the kick. With `opening` the velocities belong to the poses, and the half
   // kick that brought them there was the first half of this substep's.
   void noteRates(const std::vector<Body>& bodies, bool opening);
+  // As if it had not been called with `opening`.
+  void takeBackRates();
   // Before a solution whose work is asked for.
   void notePresentRates(const std::vector<Body>& bodies) { notePresentRates(bodies, rateNow_); }
   // Notes the rates of sprung axes as a half kick of `span` closed the frame.
@@ -127,7 +129,8 @@ class Assembly {
   // far within a whole step does so, and what rests at a stop may only be pushed by it. relaxImpact() takes the place
   // of relax().
   void openImpact(double step);
-  void relaxImpact(std::vector<Body>& bodies);
+  // Returns whether stops came to hold or let go.
+  bool relaxImpact(std::vector<Body>& bodies);
   void closeImpact();
   // Leaves stops that were reached only as the last substep ended out of its closing: what came to them is yet to be
   // sent back.
@@ -152,8 +155,12 @@ class Assembly {
   void recall(const Memory& memory);
   // J, kept in springs and soft stops at the fresh coordinates.
   double storedEnergy() const;
-  // J, that drives have put in since the last call: what is beyond the account of conservative rows.
-  double takeDriveWork();
+  // J, since openWork(): what drives did, and what all else took (below zero) that does not give it back.
+  struct AxisWork {
+    double driven = 0, taken = 0;
+  };
+  void openWork();
+  AxisWork axisWork() const;
   // What springs, drives and friction do in a solve: mean rate times impulse, with the rates noted before it.
   void noteRatesForWork(const std::vector<Body>& bodies) { notePresentRates(bodies, workRates_); }
   double workOfSolve(const std::vector<Body>& bodies) const;
@@ -177,6 +184,11 @@ class Assembly {
 
   // Impulse and angular impulse about the pivot of this substep on body b of the node.
   void impulseOf(int node, Vec3& linear, Vec3& angular) const;
+  // Impulses of the last solution, row by row; and what lies by `share` on the way from them to others.
+  const std::vector<double>& impulses() const { return impulse_; }
+  void mixImpulses(const std::vector<double>& others, double share) {
+    for (std::size_t i = 0; i < impulse_.size(); ++i) impulse_[i] += share * (others[i] - impulse_[i]);
+  }
   // Errors of one node in the fresh set: lengths of the linear and angular parts.
   RowErrors errorsOf(int node) const;
   // From now on the node carries nothing (a joint that has parted), until the assembly is rebuilt.
@@ -208,8 +220,8 @@ class Assembly {
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
   bool hasSprings() const { return !springsOn_.empty(); }
-  // Whether what these take they give back.
-  bool isConservative() const;
+  // Whether some stop does so with what strikes it.
+  bool sendsBack() const;
   void visitState(StateArchive& state);
   bool released(int node) const { return nodes_[node].released; }
 
@@ -299,6 +311,9 @@ class Assembly {
     return (axis.kind == Kind::stop && axis.def.cap > 0 && !held(row)) ||
            (axis.kind == Kind::winch && axis.def.speed != 0);
   }
+  // Whether it may take energy for good.
+  bool takesEnergy(int row) const;
+  double storedIn(const Node& n, int r) const;
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.
   double errorOf(const std::vector<double>& memory, const Node& n, int r) const;
@@ -408,7 +423,9 @@ class Assembly {
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about
   int fallback_ = 0;
   double budget_ = 0, surplus_ = 0, liveliest_ = 0;
-  double driveWork_ = 0;
+  // J, since openWork(): what drives did; of each row that takes energy, what it did, and had in store then.
+  double driven_ = 0;
+  std::vector<double> passive_, storedBefore_;
   std::vector<double> workRates_, revisedRates_;
   // During an impact: the states before it, and the side of the stop that a row rests at or strikes (1 high, -1 low, 0
   // none).
@@ -428,7 +445,7 @@ struct Assembly::Memory {
   std::vector<Axis> axis;
   std::vector<double> rateBefore, rateNow, rateAtRest;
   std::vector<SpringStep> springStep;
-  double closingSpan, lookAhead, driveWork;
+  double closingSpan, lookAhead;
 };
 
 }  // namespace calm

@@ -23,6 +23,11 @@ void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
     rateBefore_[row] = opening ? rateBefore_[row] + rateNow_[row] - rateAtRest_[row] : rateNow_[row];
 }
 
+void Assembly::takeBackRates() {
+  if (!hasAxes_) return;
+  for (std::size_t row = 0; row < rateNow_.size(); ++row) rateBefore_[row] -= rateNow_[row] - rateAtRest_[row];
+}
+
 void Assembly::noteRatesAtRest(const std::vector<Body>& bodies, double span) {
   closingSpan_ = span;
   if (!hasAxes_) return;
@@ -373,21 +378,6 @@ void Assembly::readAxes(int node, JointReading& reading) const {
   }
 }
 
-void Assembly::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
-  if (!hasAxes_) return;
-  for (const Node& n : nodes_)
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
-      const int row = n.offset + r;
-      work_[row] = impulse_[row] * (rateNow_[row] + rateOf(n, r, bodies, spin)) / 2;
-      if (bringsEnergy(row)) driveWork_ += work_[row];
-    }
-}
-
-void Assembly::addWork(int node, JointReading& reading) const {
-  const Node& n = nodes_[node];
-  for (int r = 0; n.axes && r < n.rows; ++r) reading.work[axis_[n.offset + r].number] += work_[n.offset + r];
-}
-
 void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const {
   const Node& n = nodes_[node];
   for (int r = 0; n.axes && r < n.rows; ++r) {
@@ -415,49 +405,11 @@ void Assembly::forget() {
        {&impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_, &rateNow_, &rateAtRest_, &work_, &target_})
     std::fill(v->begin(), v->end(), 0.0);
   std::fill(sign_.begin(), sign_.end(), static_cast<signed char>(0));
-  budget_ = driveWork_ = 0;
+  budget_ = 0;
 }
 
-bool Assembly::isConservative() const {
-  const auto keeps = [](const Axis& axis) {
-    const AxisDef& def = axis.def;
-    if (axis.kind == Kind::spring) return def.damping == 0 && def.dampingRatio == 0 && def.springCap == kNoLimit;
-    const bool sendsAllBack = !def.hasHardStops() || def.isLocked() || def.restitution == 1;
-    return axis.kind == Kind::stop && def.cap == 0 && def.friction == 0 && sendsAllBack;
-  };
-  for (const Node& n : nodes_)
-    for (int r = 0; n.axes && r < n.rows; ++r)
-      if (!keeps(axis_[n.offset + r])) return false;
-  return true;
-}
-
-double Assembly::storedEnergy() const {
-  double sum = 0;
-  for (const Node& n : nodes_)
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
-      const Axis& axis = axis_[n.offset + r];
-      const double at = fresh_[n.memory + r];
-      if (axis.kind == Kind::spring) sum += springEnergy(axis.def, at - axis.def.target);
-      if (axis.kind != Kind::softStop) continue;
-      const double beyond = std::max({at - axis.def.high, axis.def.low - at, 0.0});
-      sum += 0.5 * axis.def.stopStiffness * beyond * beyond;
-    }
-  return sum;
-}
-
-double Assembly::takeDriveWork() {
-  return std::max(0.0, std::exchange(driveWork_, 0.0));
-}
-
-double Assembly::workOfSolve(const std::vector<Body>& bodies) const {
-  double sum = 0;
-  if (!hasAxes_) return sum;
-  for (const Node& n : nodes_)
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
-      const int row = n.offset + r;
-      if (!held(row)) sum += impulse_[row] * (workRates_[row] + rateOf(n, r, bodies)) / 2;
-    }
-  return sum;
+bool Assembly::sendsBack() const {
+  return hasAxes_ && std::any_of(axis_.begin(), axis_.end(), [](const Axis& axis) { return axis.sendsBack(); });
 }
 
 }  // namespace calm

@@ -98,10 +98,12 @@ void Assembly::closeImpact() {
   impactStep_ = 0;
 }
 
-void Assembly::relaxImpact(std::vector<Body>& bodies) {
+bool Assembly::relaxImpact(std::vector<Body>& bodies) {
   constexpr int kRevisions = 40, kTogether = 4;
   relax(bodies);
-  for (int i = 0; i < kRevisions && reviseImpact(bodies, i >= kTogether); ++i) relax(bodies);
+  int revisions = 0;
+  for (; revisions < kRevisions && reviseImpact(bodies, revisions >= kTogether); ++revisions) relax(bodies);
+  return revisions > 0;
 }
 
 // As revise(), but of what is at its stop alone.

@@ -116,9 +116,11 @@ void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
   if (n.axes && (axis_[row].kind == Kind::spring || state_[row] == State::spring))
     return yieldAsSpring(n, r, h, diagonal);
   constexpr double kSoft = 0.1;  // of the row's own mobility; what is harder passes impacts on
+  // In loops it still decides how they share an impact, by so much less that they do not yield.
+  const double inImpact = looped_ ? 1e-3 : 0;
   const double compliant = compliance_[row] / (h * h), floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
   const bool hard = impactStep_ > 0 && compliant < kSoft * diagonal;
-  gamma_[row] = std::max(hard ? 0 : compliant, floor * diagonal);
+  gamma_[row] = std::max(hard ? inImpact * compliant : compliant, floor * diagonal);
   diagonal += gamma_[row];
 }
 

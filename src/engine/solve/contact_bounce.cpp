@@ -7,6 +7,7 @@
 #include <set>
 #include <utility>
 
+#include "engine/solve/assembly.h"
 #include "engine/solve/contact_solver.h"
 #include "engine/solve/drift.h"
 
@@ -22,6 +23,15 @@ constexpr double kAlike = 1e-3, kAtOnce = 1e-6;
 
 constexpr double kNever = std::numeric_limits<double>::infinity();
 
+constexpr double kRoundOff = 1e-8;  // of the work that goes both ways in an impact
+
+// The part x of the way, between 0 and 1, after which a x^2 + b x + c, c <= 0, is zero.
+double shareThatKeeps(double a, double b, double c) {
+  if (a + b <= 0) return 0;
+  const double root = std::sqrt(std::max(0.0, b * b - 4 * a * c));
+  return std::clamp(b > 0 ? -2 * c / (b + root) : (root - b) / (2 * a), 0.0, 1.0);
+}
+
 }  // namespace
 
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
@@ -33,6 +43,21 @@ bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const
     // The velocities may be those of half a step ago.
     const double now = partingGain(i, bodies, 0), gathered = std::min(0.0, partingGain(i, bodies, h) - now);
     if (p.gap + h * (v + now + gathered) < 0) return true;
+  }
+  return false;
+}
+
+bool ContactSolver::touchesNow() const {
+  return std::any_of(touches_.points.begin(), touches_.points.end(),
+                     [](const ContactPoint& p) { return p.gap < kNearTouch; });
+}
+
+bool ContactSolver::struckUnawares() const {
+  for (int i = 0; i < size(); ++i) {
+    const ContactPoint& p = touches_.points[i];
+    const ContactPatch& patch = touches_.patches[p.patch];
+    if (!patch.bounces || patch.pair->restitution == 0 || p.gap < kNearTouch || p.impulse[0] <= 0) continue;
+    if (std::min(slipsBefore_[i][0], p.target) < -slowest_) return true;
   }
   return false;
 }
@@ -86,7 +111,7 @@ double ContactSolver::nextStrike(const std::vector<Body>& bodies, double h) cons
 }
 
 double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstOnly,
-                             const std::function<void()>& solveJoints) {
+                             const std::vector<Assembly*>& assemblies) {
   constexpr int kStages = 200;
   const double together = kTogether * span;
   double earliest = -1;
@@ -139,12 +164,17 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
         if (bodies[id].dynamic()) touching.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
     addResting(struck, bodies);
-    settle(struck, bodies, fastest, solveJoints);
-    keepEnergy(struck, bodies, fastest, solveJoints);
+    const Motions before = assemblies.empty() ? Motions{} : motionsOf(bodies, assemblies);
+    settle(struck, bodies, fastest, assemblies);
+    if (assemblies.empty())
+      keepEnergy(struck, bodies, fastest);
+    else
+      keepEnergyWithJoints(struck, bodies, fastest, assemblies, before);
     for (const Impact& impact : struck) {
       const ContactPoint& p = touches_.points[impact.point];
       const ContactPatch& patch = touches_.patches[p.patch];
       addTo(patch, p, impact.impulse(), patch.pair->frameImpulse, patch.pair->frameMoment);
+      work_ += impact.impulse().dot(doubleMeanSlip(impact, bodies)) / 2;
     }
     forgetCourse(struck, bodies);
     moveToTouch(touching, bodies, span);
@@ -154,49 +184,35 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
 
 // Sweeps until all is as the laws ask.
 void ContactSolver::settle(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
-                           const std::function<void()>& solveJoints) const {
-  constexpr int kSweeps = 300;
-  constexpr double kSettled = 1e-9;  // of the approach speed
-  for (int sweep = 0; sweep < kSweeps; ++sweep) {
+                           const std::vector<Assembly*>& assemblies) const {
+  if (!assemblies.empty()) return settleWithJoints(struck, bodies, fastest, assemblies);
+  for (int sweep = 0; sweep < kImpactSweeps; ++sweep) {
     double largest = 0;
     for (Impact& impact : struck) {
       auto& [law, push, friction] = impact.contact;
       largest = std::max(largest, resolve(law, friction, slipAt(impact.point, bodies).data(), push));
       pushAt(impact.point, Eigen::Map<const Vec3>(push.change), bodies);
     }
-    solveJoints();
-    if (largest < kSettled * fastest) break;
+    if (largest < kImpactSettled * fastest) break;
   }
 }
 
 // Newton's law of restitution together with friction may bring energy (Kane and Levinson 1985). Then what lies between
 // it and the impact without restitution, and neither brings nor takes any, comes in its place: impulses between two
-// that friction allows are so, too, and joints do no work. The work of the impulses p is p.(slip before + slip after)/2
-// (Thomson and Tait), which is never above zero without restitution.
-void ContactSolver::keepEnergy(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
-                               const std::function<void()>& solveJoints) const {
-  constexpr double kRoundOff = 1e-8;  // of the work that goes both ways
+// that friction allows are so, too. The work of the impulses p is p.(slip before + slip after)/2 (Thomson and Tait),
+// which is never above zero without restitution.
+void ContactSolver::keepEnergy(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest) const {
   // Twice the slip's mean: at the touch, as the slip before.
   const auto slips = [&] {
     std::vector<Vec3> sums;
-    for (const Impact& impact : struck)
-      sums.push_back(impact.slip + slipAt(impact.point, bodies) + impact.gained * Vec3::UnitX());
+    for (const Impact& impact : struck) sums.push_back(doubleMeanSlip(impact, bodies));
     return sums;
   };
   const std::vector<Vec3> bouncing = slips();
-  double work = 0, both = 0;
-  for (std::size_t i = 0; i < struck.size(); ++i) {
-    work += struck[i].impulse().dot(bouncing[i]);
-    both += std::abs(struck[i].impulse().dot(struck[i].slip));
-  }
-  if (work <= kRoundOff * both) return;
-  std::vector<Vec3> impulses;
-  for (Impact& impact : struck) {
-    impulses.push_back(impact.impulse());
-    double& target = impact.contact.law.target;
-    target = std::min(target, -impact.gained);
-  }
-  settle(struck, bodies, fastest, solveJoints);
+  double work = 0;
+  for (std::size_t i = 0; i < struck.size(); ++i) work += struck[i].impulse().dot(bouncing[i]);
+  if (work <= kRoundOff * workBothWays(struck)) return;
+  const std::vector<Vec3> impulses = settleDull(struck, bodies, fastest, {});
   // On the way from there to here, by its part x: work = a x^2 + b x + c, c <= 0 < a + b + c.
   const std::vector<Vec3> dull = slips();
   double a = 0, b = 0, c = 0;
@@ -206,23 +222,96 @@ void ContactSolver::keepEnergy(std::vector<Impact>& struck, std::vector<Body>& b
     b += p.dot(dv) + dp.dot(dull[i]);
     c += p.dot(dull[i]);
   }
-  double share = 0;
-  if (a + b > 0) {
-    const double root = std::sqrt(std::max(0.0, b * b - 4 * a * c));
-    share = std::clamp(b > 0 ? -2 * c / (b + root) : (root - b) / (2 * a), 0.0, 1.0);
-  }
+  const double share = shareThatKeeps(a, b, c);
   for (std::size_t i = 0; i < struck.size(); ++i) {
     const Vec3 more = share * (impulses[i] - struck[i].impulse());
     Eigen::Map<Vec3>(struck[i].contact.push.impulse) += more;
     pushAt(struck[i].point, more, bodies);
   }
-  solveJoints();
+}
+
+// The same where joints pass the impact on: stops that hold in it may bring energy, too, so that all is judged by the
+// energy of motion. What lies between two motions that joints allow, they allow as well.
+void ContactSolver::keepEnergyWithJoints(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                                         const std::vector<Assembly*>& assemblies, const Motions& before) const {
+  constexpr double kRoundOffOfAll = 1e-12;
+  const auto energyOf = [&](const Motions& motions) {
+    double sum = 0;
+    for (const auto& [id, velocity, spin] : motions) sum += bodies[id].kineticEnergyAt(velocity, spin);
+    return sum;
+  };
+  // What free bodies gain until they touch does work as well.
+  const auto gained = [&](const std::vector<Vec3>& impulses) {
+    double sum = 0;
+    for (std::size_t i = 0; i < struck.size(); ++i) sum += impulses[i][0] * struck[i].gained;
+    return sum;
+  };
+  const auto impulsesOf = [&] {
+    std::vector<Vec3> all;
+    for (const Impact& impact : struck) all.push_back(impact.impulse());
+    return all;
+  };
+  const Motions bouncing = motionsOf(bodies, assemblies);
+  const double had = energyOf(before), work = energyOf(bouncing) - had + gained(impulsesOf());
+  if (work <= kRoundOff * workBothWays(struck) + kRoundOffOfAll * had) return;
+  std::vector<std::vector<double>> ofJoints;
+  for (const Assembly* assembly : assemblies) ofJoints.push_back(assembly->impulses());
+  const std::vector<Vec3> impulses = settleDull(struck, bodies, fastest, assemblies), dullImpulses = impulsesOf();
+  const Motions dull = motionsOf(bodies, assemblies);
+  Motions change = bouncing;
+  for (std::size_t i = 0; i < change.size(); ++i)
+    change[i].velocity -= dull[i].velocity, change[i].spin -= dull[i].spin;
+  const double a = energyOf(change), c = energyOf(dull) - had + gained(dullImpulses),
+               share = shareThatKeeps(a, work - a - c, c);
+  for (std::size_t i = 0; i < change.size(); ++i) {
+    Body& body = bodies[change[i].id];
+    body.velocity += share * change[i].velocity;
+    body.spin += share * change[i].spin;
+  }
+  for (std::size_t i = 0; i < struck.size(); ++i)
+    Eigen::Map<Vec3>(struck[i].contact.push.impulse) += share * (impulses[i] - dullImpulses[i]);
+  for (std::size_t i = 0; i < assemblies.size(); ++i) assemblies[i]->mixImpulses(ofJoints[i], share);
+}
+
+// J, doubled, of what comes in and goes out.
+double ContactSolver::workBothWays(const std::vector<Impact>& struck) {
+  double sum = 0;
+  for (const Impact& impact : struck) sum += std::abs(impact.impulse().dot(impact.slip));
+  return sum;
+}
+
+// Without restitution; returns the impulses with it.
+std::vector<Vec3> ContactSolver::settleDull(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                                            const std::vector<Assembly*>& assemblies) const {
+  std::vector<Vec3> impulses;
+  for (Impact& impact : struck) {
+    impulses.push_back(impact.impulse());
+    double& target = impact.contact.law.target;
+    target = std::min(target, -impact.gained);
+  }
+  settle(struck, bodies, fastest, assemblies);
+  return impulses;
+}
+
+ContactSolver::Motions ContactSolver::motionsOf(const std::vector<Body>& bodies,
+                                                const std::vector<Assembly*>& assemblies) const {
+  std::set<int> ids(touches_.bodies.begin(), touches_.bodies.end());
+  for (const Assembly* assembly : assemblies)
+    ids.insert(assembly->dynamicBodies().begin(), assembly->dynamicBodies().end());
+  Motions all;
+  for (const int id : ids)
+    if (bodies[id].dynamic()) all.push_back({id, bodies[id].velocity, bodies[id].spin});
+  return all;
+}
+
+Vec3 ContactSolver::doubleMeanSlip(const Impact& impact, const std::vector<Body>& bodies) const {
+  return impact.slip + slipAt(impact.point, bodies) + impact.gained * Vec3::UnitX();
 }
 
 ContactSolver::Impact ContactSolver::impactAt(int point, const std::vector<Body>& bodies) const {
   Impact impact{point, {}, slipAt(point, bodies)};
   impact.contact.friction = touches_.patches[touches_.points[point].patch].friction;
-  setImpactLaw(point, bodies, impact.contact.law);
+  setImpactLaw(ownMobility(point, bodies), impact.contact.law);
   return impact;
 }
 
@@ -238,8 +327,8 @@ void ContactSolver::addResting(std::vector<Impact>& struck, const std::vector<Bo
     }
 }
 
-void ContactSolver::setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const {
-  setOwnMobility(point, bodies, law);
+void ContactSolver::setImpactLaw(const Mat3& mobility, ContactLaw<double>& law) const {
+  setMobility(law, mobility);
   law.softness = 0;
   law.perSpeed = 1 / law.mobility[0];
 }

@@ -2,20 +2,21 @@
 // Contacts that know how the joints answer them.
 #include <algorithm>
 #include <array>
+#include <numeric>
 
 #include "engine/solve/assembly.h"
 #include "engine/solve/contact_solver.h"
 
 namespace calm {
 
-void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies) {
-  const int n = 3 * size();
-  unequal_ = areUnequal(bodies);
+Eigen::MatrixXd ContactSolver::couplingOf(const std::vector<int>& points, const std::vector<Body>& bodies,
+                                          const std::vector<Assembly*>& assemblies, Eigen::VectorXd& alone) const {
+  const int count = static_cast<int>(points.size()), n = 3 * count;
   int rows = 0;
   for (const Assembly* a : assemblies) rows += a->rows();
   using RowMajor = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
   RowMajor halves = RowMajor::Zero(rows, n);
-  coupling_.setZero(n, n);
+  Eigen::MatrixXd coupling = Eigen::MatrixXd::Zero(n, n);
   struct Use {
     BodyId body;
     double sign;
@@ -29,15 +30,14 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   };
   std::vector<std::array<Use, 2>> uses;
   std::vector<Mat3> directions;
-  for (int p = 0; p < size(); ++p) {
-    const ContactPoint& point = touches_.points[p];
+  for (const int i : points) {
+    const ContactPoint& point = touches_.points[i];
     const ContactPatch& patch = touches_.patches[point.patch];
-    directions.push_back(patch.directions);
+    const Mat3& d = directions.emplace_back(patch.directions);
     const Vec3 lever = patch.leverOf(point);
-    uses.push_back(
-        {use(patch.a, -1, point.armA, lever, directions[p]), use(patch.b, 1, point.armB, lever, directions[p])});
+    uses.push_back({use(patch.a, -1, point.armA, lever, d), use(patch.b, 1, point.armB, lever, d)});
   }
-  for (int p = 0; p < size(); ++p)
+  for (int p = 0; p < count; ++p)
     for (const Use& at : uses[p]) {
       if (!bodies[at.body].dynamic()) continue;
       for (int q = 0; q <= p; ++q) {
@@ -45,7 +45,7 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
           if (other.body != at.body) continue;
           // The velocities at q's point by impulses at p's.
           const Mat3 linear = at.inverseMass * (directions[q].transpose() * directions[p]);
-          coupling_.block<3, 3>(3 * q, 3 * p) +=
+          coupling.block<3, 3>(3 * q, 3 * p) +=
               at.sign * other.sign * (linear + other.turning.transpose() * at.angular);
         }
       }
@@ -55,22 +55,36 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
         into += a->rows() * n;
       }
     }
-  for (int p = 0; p < size(); ++p) {
+  for (int p = 0; p < count; ++p) {
     double* columns = halves.data() + 3 * p;
     for (const Assembly* a : assemblies) {
       a->finishHalf(columns, n);
       columns += a->rows() * n;
     }
   }
-  const Eigen::VectorXd alone = coupling_.diagonal();
-  if (rows > 0) coupling_.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
-  coupling_.triangularView<Eigen::StrictlyLower>() = coupling_.transpose();
+  alone = coupling.diagonal();
+  if (rows > 0) coupling.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
+  coupling.triangularView<Eigen::StrictlyLower>() = coupling.transpose();
+  return coupling;
+}
+
+// What the joints hold altogether has no mobility left but round-off; a grain of its own is kept.
+Mat3 ContactSolver::mobilityOf(int place, const Eigen::MatrixXd& coupling, const Eigen::VectorXd& alone) {
+  Mat3 mobility = coupling.block<3, 3>(3 * place, 3 * place);
+  mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * alone.segment<3>(3 * place));
+  return mobility;
+}
+
+void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies) {
+  unequal_ = areUnequal(bodies);
+  std::vector<int> points(size());
+  std::iota(points.begin(), points.end(), 0);
+  Eigen::VectorXd alone;
+  coupling_ = couplingOf(points, bodies, assemblies, alone);
   coupled_.resize(size());
   for (int p = 0; p < size(); ++p) {
     const ContactPoint& point = touches_.points[p];
-    Mat3 mobility = coupling_.block<3, 3>(3 * p, 3 * p);
-    // What the joints hold altogether has no mobility left but round-off; keep a grain of its own.
-    mobility.diagonal() = mobility.diagonal().cwiseMax(1e-9 * alone.segment<3>(3 * p));
+    const Mat3 mobility = mobilityOf(p, coupling_, alone);
     ContactLaw<double>& law = coupled_[p].law;
     setMobility(law, mobility);
     coupled_[p].friction = touches_.patches[point.patch].friction;
@@ -80,6 +94,38 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
     if (point.target > 0) law.target *= std::min(1.0, mobility(0, 0) / alone[3 * p]);
     // Velocities are closed without the compliance's own yield.
     if (closing_) law.target += law.softness * given_[p];
+  }
+}
+
+// Stops that come to hold or let go change how joints answer.
+void ContactSolver::settleWithJoints(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                                     const std::vector<Assembly*>& assemblies) const {
+  constexpr int kRounds = 20;
+  const int count = static_cast<int>(struck.size());
+  std::vector<int> points;
+  for (const Impact& impact : struck) points.push_back(impact.point);
+  bool changed = true;
+  for (int round = 0; changed && round < kRounds; ++round) {
+    Eigen::VectorXd alone, speeds(3 * count);
+    const Eigen::MatrixXd coupling = couplingOf(points, bodies, assemblies, alone);
+    std::vector<Vec3> before;
+    for (int i = 0; i < count; ++i) {
+      setImpactLaw(mobilityOf(i, coupling, alone), struck[i].contact.law);
+      speeds.segment<3>(3 * i) = slipAt(points[i], bodies);
+      before.push_back(struck[i].impulse());
+    }
+    for (int sweep = 0; sweep < kImpactSweeps; ++sweep) {
+      double largest = 0;
+      for (int i = 0; i < count; ++i) {
+        auto& [law, push, friction] = struck[i].contact;
+        largest = std::max(largest, resolve(law, friction, &speeds[3 * i], push));
+        speeds.noalias() += coupling.middleCols<3>(3 * i) * Eigen::Map<const Vec3>(push.change);
+      }
+      if (largest < kImpactSettled * fastest) break;
+    }
+    for (int i = 0; i < count; ++i) pushAt(points[i], struck[i].impulse() - before[i], bodies);
+    changed = false;
+    for (Assembly* assembly : assemblies) changed |= assembly->relaxImpact(bodies);
   }
 }
 

@@ -146,7 +146,7 @@ void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bo
   patch.wandering = step_ / 2 * (rateOf(b, manifold.roundB) - rateOf(a, -manifold.roundA));
 }
 
-void ContactSolver::setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const {
+Mat3 ContactSolver::ownMobility(int point, const std::vector<Body>& bodies) const {
   const ContactPoint& p = touches_.points[point];
   const ContactPatch& patch = touches_.patches[p.patch];
   Mat3 mobility = Mat3::Zero();
@@ -158,7 +158,7 @@ void ContactSolver::setOwnMobility(int point, const std::vector<Body>& bodies, C
   };
   add(bodies[patch.a], p.armA);
   add(bodies[patch.b], p.armB);
-  setMobility(law, mobility);
+  return mobility;
 }
 
 Mat3 ContactSolver::turningBy(const Vec3& arm, const Vec3& lever, const Mat3& directions) {
@@ -174,12 +174,23 @@ void ContactSolver::setMobility(ContactLaw<double>& law, const Mat3& mobility) c
   calm::setMobility(law, m, softness_);
 }
 
-Vec3 ContactSolver::slipAt(int point, const std::vector<Body>& bodies) const {
+Vec3 ContactSolver::slipAt(int point, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
   const ContactPoint& p = touches_.points[point];
   const ContactPatch& patch = touches_.patches[p.patch];
   const Body &a = bodies[patch.a], &b = bodies[patch.b];
-  return patch.directions.transpose() * (b.velocityAt(p.armB) - a.velocityAt(p.armA)) +
-         patch.leverOf(p) * patch.normal().dot(b.spin - a.spin);
+  const Vec3 atA = a.velocity + (a.*spin).cross(p.armA), atB = b.velocity + (b.*spin).cross(p.armB);
+  return patch.directions.transpose() * (atB - atA) + patch.leverOf(p) * patch.normal().dot(b.*spin - a.*spin);
+}
+
+void ContactSolver::noteSlips(const std::vector<Body>& bodies) {
+  slipsBefore_.clear();
+  for (int i = 0; i < size(); ++i) slipsBefore_.push_back(slipAt(i, bodies));
+}
+
+// Impulse times the mean of the slips before and after (Thomson and Tait): exactly what it changes the energy by.
+void ContactSolver::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
+  for (int i = 0; i < size(); ++i)
+    work_ += touches_.points[i].impulse.dot(slipsBefore_[i] + slipAt(i, bodies, spin)) / 2;
 }
 
 template <class ImpulseOf>

@@ -40,6 +40,7 @@ class ContactSolver {
   bool areUnequal(const std::vector<Body>& bodies) const;
   bool empty() const { return touches_.points.empty(); }
   int size() const { return touches_.size(); }
+  bool touchesNow() const;
   // Whether something would strike within the substep h that bounce() takes.
   bool wouldBounce(const std::vector<Body>& bodies, double h) const;
   // Just before a body that rests on something or is jointed strikes (with another point), s from the instant of its
@@ -48,11 +49,11 @@ class ContactSolver {
   double nextStrike(const std::vector<Body>& bodies, double h) const;
   // Lets them bounce within `span`, s from the instant of their poses, to which the velocities must belong. Impacts are
   // taken in stages (Newton's law on the approach speed of each stage), so that they run through a row of balls, each
-  // body's first touch first; `solveJoints` closes the joints between sweeps. Bodies without joints meet at the instant
-  // at which they touch, under their steady acceleration: their velocities and poses are set so that the span takes
-  // them there and back. Returns when the first touch is, -1 if there is none; with `firstOnly`, only what touches then
-  // bounces. To be called between arrange() and warmStart().
-  double bounce(std::vector<Body>& bodies, double span, bool firstOnly, const std::function<void()>& solveJoints);
+  // body's first touch first; joints, whose impact is to be open, close between sweeps. Bodies without joints meet at
+  // the instant at which they touch, under their steady acceleration: their velocities and poses are set so that the
+  // span takes them there and back. Returns when the first touch is, -1 if there is none; with `firstOnly`, only what
+  // touches then bounces. To be called between arrange() and warmStart().
+  double bounce(std::vector<Body>& bodies, double span, bool firstOnly, const std::vector<Assembly*>& assemblies);
   // Applies the last forces over `time`.
   void warmStart(std::vector<Body>& bodies, double time);
 
@@ -73,11 +74,21 @@ class ContactSolver {
   // 1917). The assemblies must be factored and in the states that they will have.
   void couple(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies);
 
+  // Whether something that should bounce came to touch in the step although wouldBounce() did not see it coming: joints
+  // swung it there. After relax...(), of what noteSlips() saw before.
+  bool struckUnawares() const;
+
   // Hands the forces, impulses over `time`, back to the pairs.
   void store(const std::vector<Body>& bodies, double time);
-  // J, at most, by which overlaps that were pushed out raised the energy since the last forgetPushes().
+  // Before the bodies are kicked: how the points slip, for the work of what then pushes there ...
+  void noteSlips(const std::vector<Body>& bodies);
+  // ... which is taken down when the step is solved, with the spins of its kick.
+  void noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
+  // J, since the last forgetWork(): what all contacts did, and at most by how much overlaps that were pushed out raised
+  // the energy.
+  double work() const { return work_; }
   double pushedOut() const { return pushedOut_; }
-  void forgetPushes() { pushedOut_ = 0; }
+  void forgetWork() { pushedOut_ = work_ = 0; }
   // Adds the accelerations of the stored forces to the velocities.
   void pushAtLastForce(std::vector<Body>& bodies) const;
 
@@ -85,6 +96,9 @@ class ContactSolver {
   // As a fraction of the contact's mobility: micrometres under any load that gravity makes, and it gives redundant
   // contacts one answer.
   static constexpr double kSoftness = 0.003;
+  // Impacts are settled to this part of the approach speed.
+  static constexpr double kImpactSettled = 1e-9;
+  static constexpr int kImpactSweeps = 300;
 
   void aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bodies);
   void followBends(const ContactPatch& patch, const std::vector<Body>& bodies);
@@ -114,10 +128,26 @@ class ContactSolver {
   Impact impactAt(int point, const std::vector<Body>& bodies) const;
   void addResting(std::vector<Impact>& struck, const std::vector<Body>& bodies) const;
   void settle(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
-              const std::function<void()>& solveJoints) const;
-  void keepEnergy(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
-                  const std::function<void()>& solveJoints) const;
-  void setImpactLaw(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
+              const std::vector<Assembly*>& assemblies) const;
+  // As sweeps do that know how joints answer.
+  void settleWithJoints(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                        const std::vector<Assembly*>& assemblies) const;
+  // How bodies move that an impact may change.
+  struct Motion {
+    int id;
+    Vec3 velocity, spin;
+  };
+  using Motions = std::vector<Motion>;
+  Motions motionsOf(const std::vector<Body>& bodies, const std::vector<Assembly*>& assemblies) const;
+  void keepEnergy(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest) const;
+  void keepEnergyWithJoints(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                            const std::vector<Assembly*>& assemblies, const Motions& before) const;
+  std::vector<Vec3> settleDull(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
+                               const std::vector<Assembly*>& assemblies) const;
+  static double workBothWays(const std::vector<Impact>& struck);
+  // The slip before plus that after, at the touch.
+  Vec3 doubleMeanSlip(const Impact& impact, const std::vector<Body>& bodies) const;
+  void setImpactLaw(const Mat3& mobility, ContactLaw<double>& law) const;
   Vec3 accelerationAt(const Body& b, const Vec3& arm) const;
   // m/s^2, at which a point's gap bends where nothing pushes, because the two turn.
   double bendOf(int point, const std::vector<Body>& bodies) const;
@@ -128,7 +158,7 @@ class ContactSolver {
   // m/s, by which the speed of parting at a point will differ from its present one when it touches.
   double partingGain(int point, const std::vector<Body>& bodies, double after) const;
   // The slip at a point, along each direction.
-  Vec3 slipAt(int point, const std::vector<Body>& bodies) const;
+  Vec3 slipAt(int point, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   // Pushes a patch's bodies by what impulseOf() says of each of its points.
   template <class ImpulseOf>
   void pushBodies(const ContactPatch& patch, std::vector<Body>& bodies, const ImpulseOf& impulseOf) const;
@@ -139,11 +169,15 @@ class ContactSolver {
   static Mat3 turningBy(const Vec3& arm, const Vec3& lever, const Mat3& directions);
   void setMobility(ContactLaw<double>& law, const Mat3& mobility) const;
   // That of a point without joints.
-  void setOwnMobility(int point, const std::vector<Body>& bodies, ContactLaw<double>& law) const;
+  Mat3 ownMobility(int point, const std::vector<Body>& bodies) const;
   // m/s, at which the two bodies part at a point, along its normal.
   double partingSpeed(int point, const std::vector<Body>& bodies) const;
   // Adds an impulse at a point, and its moment about the origin (world), to the sums.
   static void addTo(const ContactPatch& patch, const ContactPoint& point, const Vec3& impulse, Vec3& sum, Vec3& moment);
+  // How these points answer each other (see couple()); their own diagonal without joints goes into `alone`.
+  Eigen::MatrixXd couplingOf(const std::vector<int>& points, const std::vector<Body>& bodies,
+                             const std::vector<Assembly*>& assemblies, Eigen::VectorXd& alone) const;
+  static Mat3 mobilityOf(int place, const Eigen::MatrixXd& coupling, const Eigen::VectorXd& alone);
   double settleCoupled(const std::vector<Body>& bodies, Goal goal);
   bool easeJams(double momentum);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
@@ -175,7 +209,8 @@ class ContactSolver {
   // Of all points' directions, while coupled sweeps run: what the last one changed, and the direction of the conjugate
   // gradients.
   Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
-  double storedTime_ = 1, pushedOut_ = 0;
+  double storedTime_ = 1, pushedOut_ = 0, work_ = 0;
+  std::vector<Vec3> slipsBefore_;           // the kick
   std::vector<double> given_;               // impulse along each point's normal that a closing solution began with
   double whole_ = 1, step_ = 1, left_ = 1;  // s
   Vec3 gravity_ = Vec3::Zero();

@@ -43,6 +43,9 @@ constexpr int kCoupledSweeps = 200, kCoupledRounds = 8;
 // Without joints it is done for so few that the lanes of sweeps would be empty, and where masses are far from equal.
 constexpr int kFewContacts = 24;
 
+// A substep is halved up to this part of it.
+constexpr double kLeastPiece = 1.0 / 32;
+
 // Changes of side of stops and drives within one solution: so many of all that ask for one, then one after the other.
 constexpr int kRevisions = 60, kRevisionsTogether = 6, kRevisionsInAll = 180;
 
@@ -96,16 +99,20 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   openAccounts(scene);
   for (ContactPair* pair : pairs) pair->frameImpulse = pair->frameMoment = Vec3::Zero();
   evaluate(scene);
+  gatherShapes(scene);
+  clock_ = scene.time;
+  parted_ = false;
+  struck_ = isStruck(scene, fresh);
+  blow_ = struck_ && !touchesNow(scene, h);
+  noteStart(scene);
+  if (blow_) passOnBlow(scene);
+  const double energyBefore = energy(scene);
   if (fresh) {
     for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
     prime(scene);
   }
-  gatherShapes(scene);
-  parted_ = false;
-  noteStart(scene);
+  if (blow_) returnVelocities(scene);
   save(scene);
-  for (Assembly* assembly : assemblies) assembly->takeDriveWork();
-  const double energyBefore = energy(scene);
   takeSubsteps(scene, 1);
   Account account = takeStock(scene, energyBefore, false);
   if (canReturn_) refine(scene, energyBefore, account);
@@ -125,7 +132,13 @@ void Island::takeSubsteps(const Scene& scene, int pieces) {
   const double h = scene.settings.frame / steps;
   strained_ = touched_ = safe_ = parted_ = bounced_ = false;
   onStep_ = true;
-  contacts_.forgetPushes();
+  contacts_.forgetWork();
+  if (blow_) {
+    passOnBlow(scene);
+    read(scene, false);
+    readWork(scene, &Body::spin, false);
+  }
+  for (Assembly* assembly : assemblies) assembly->openWork();
   for (int s = 0; s < steps; ++s) {
     clock_ = scene.time + (s + 1) * h;
     continues_ = s % pieces > 0;
@@ -222,88 +235,6 @@ void Island::steerAtClock(const Scene& scene) {
     if (!scene.bodies[id].dynamic()) scene.bodies[id].steerAt(clock_);
 }
 
-bool Island::wouldBounce(const Scene& scene, double h) const {
-  const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(scene.bodies, h); };
-  return contacts_.wouldBounce(scene.bodies, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops);
-}
-
-bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
-  if (!wouldBounce(scene, h)) return false;
-  // Impacts take no time: they meet the bodies' own inertia, without what loaded joints add to it over a step.
-  const auto takeInertia = [&](double stiffnessShare, Kick kick) {
-    if (assemblies.empty()) return;
-    evaluate(scene);
-    factor(scene, h, stiffnessShare, kick);
-  };
-  takeInertia(0, Kick::none);
-  const double step = scene.settings.frame / scene.settings.substeps;
-  bool reflected = false;
-  for (Assembly* assembly : assemblies) reflected |= assembly->reflectAtStops(scene.bodies, h, step, firstOnly);
-  if (reflected) {
-    read(scene, false);
-    addWork(scene);
-    for (BodyId id : bodies) scene.bodies[id].spanBefore = 0;
-    // At the poses to which it put the bodies.
-    takeInertia(0, Kick::none);
-    for (Assembly* assembly : assemblies) assembly->renew();
-  }
-  for (Assembly* assembly : assemblies) assembly->notePresentRates(scene.bodies), assembly->openImpact(step);
-  const auto closeJoints = [&] {
-    for (Assembly* assembly : assemblies) assembly->relaxImpact(scene.bodies);
-  };
-  const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
-  const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), isStruck);
-  const bool bounced =
-      inTurn ? bounceInTurn(scene, h, closeJoints) : contacts_.bounce(scene.bodies, h, firstOnly, closeJoints) >= 0;
-  for (Assembly* assembly : assemblies) assembly->closeImpact();
-  if (bounced) {
-    read(scene, false);
-    readWork(scene, &Body::spin);
-    // What was struck does not go on as it did, nor does what joints hold to it.
-    for (const Assembly* assembly : assemblies)
-      for (const BodyId id : assembly->dynamicBodies()) scene.bodies[id].spanBefore = 0;
-  }
-  takeInertia(kStiffnessShare, Kick::opening);
-  bounced_ |= bounced || reflected;
-  return !inTurn && (bounced || reflected);
-}
-
-// One touch after another: what was struck may strike others yet in the same substep. After so many, fewer in a crowd,
-// what is left comes all at once.
-bool Island::bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints) {
-  constexpr int kTouches = 50, kLooks = 400;
-  const int most = std::clamp(kLooks / static_cast<int>(shapes_.size()), 2, kTouches);
-  const std::vector<Body>& all = scene.bodies;
-  std::vector<Start> before;
-  for (const BodyId id : bodies)
-    before.push_back({all[id].position, all[id].velocity, all[id].spin, all[id].orientation});
-  const auto moveOn = [](Body& b, double time) { moveBy(b, time * b.velocity, time * b.spin); };
-  double clock = 0;  // s, that all have been moved on by
-  bool bounced = false;
-  for (int i = 0; i < most; ++i) {
-    const bool last = i == most - 1;
-    const double first = contacts_.bounce(scene.bodies, h - clock, !last, closeJoints);
-    if (first < 0) break;
-    bounced = true;
-    if (last) break;
-    for (const BodyId id : bodies) moveOn(scene.bodies[id], first);
-    clock += first;
-    findContacts(scene, h, h - clock, false);
-  }
-  for (std::size_t i = 0; i < bodies.size(); ++i) {
-    Body& b = scene.bodies[bodies[i]];
-    const Start& start = before[i];
-    if (!b.jointed && (b.velocity != start.velocity || b.spin != start.spin)) {
-      moveOn(b, -clock);
-      continue;
-    }
-    b.position = start.position;
-    b.orientation = start.orientation;
-    b.axes = b.orientation.toRotationMatrix();
-  }
-  return bounced;
-}
-
 void Island::drift(const Scene& scene, double h) {
   driftAll(scene.bodies, bodies, h);
 }
@@ -328,7 +259,7 @@ bool Island::solveJoints(const Scene& scene, double h, double time) {
   return changed;
 }
 
-void Island::solveVelocities(const Scene& scene, double h, double time) {
+bool Island::solveVelocities(const Scene& scene, double h, double time, bool unlessStruck) {
   const auto started = Stopwatch::Clock::now();
   const double jointsBefore = residual_.time.joints;
   revisionsLeft_ = kRevisionsInAll;
@@ -354,9 +285,13 @@ void Island::solveVelocities(const Scene& scene, double h, double time) {
       change = contacts_.relaxInTurn(scene.bodies, {kContactRoundsWithJoints, kContactTolerance, kContactReduction},
                                      [&] { solveJoints(scene, h, time); });
   }
-  residual_.contactSpeed = std::max(residual_.contactSpeed, change);
-  contacts_.store(scene.bodies, time);
+  const bool stands = !unlessStruck || assemblies.empty() || !contacts_.struckUnawares();
+  if (stands) {
+    residual_.contactSpeed = std::max(residual_.contactSpeed, change);
+    contacts_.store(scene.bodies, time);
+  }
   residual_.time.contacts += Stopwatch::since(started) - (residual_.time.joints - jointsBefore);
+  return stands;
 }
 
 void Island::refreshStiffness(const Scene& scene, double time) {
@@ -377,10 +312,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   const bool strikes = wouldBounce(scene, h);
   if (strikes && !onStep_) {
     // Impacts belong to velocities of the instant.
-    evaluate(scene);
-    clock_ -= h;
-    close(scene, h);
-    clock_ += h;
+    closeBefore(scene, h);
     steer(scene, h);
     factor(scene, h, kStiffnessShare, Kick::opening);
     findContacts(scene, h, h, false);
@@ -400,10 +332,14 @@ bool Island::trySubstep(const Scene& scene, double h) {
   }
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   const double share = onStep_ ? 0.5 : 1;
-  for (Assembly* assembly : assemblies) assembly->noteRates(b, onStep_);
+  noteRates(scene, onStep_);
   kick(scene, h, onStep_ ? Kick::opening : Kick::full);
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
-  solveVelocities(scene, h, h * share);
+  const bool mayHalve = !contacts_.crowd() && h > kLeastPiece * scene.settings.frame / scene.settings.substeps;
+  if (!solveVelocities(scene, h, h * share, mayHalve)) {
+    halveSubstep(scene, h);
+    return true;
+  }
   bool solved = driftClosed(scene, h, share);
   // A stop that a correction ran past on its way may have come to pull.
   const auto pulls = [&](const Assembly* a) { return a->pullsAtStops(h * share); };
@@ -453,35 +389,12 @@ bool Island::driftClosed(const Scene& scene, double h, double share) {
   return within(errors, contacts_.empty() ? kAcceptable : kAcceptableInTouch);
 }
 
-// An impact changes what holds a body as well as how it moves: up to it and from it on are steps of their own.
-void Island::cutSubstep(const Scene& scene, double h, double first) {
-  const double end = clock_;
-  for (const bool before : {true, false}) {
-    const double step = before ? first : h - first;
-    clock_ = before ? end - h + first : end;
-    cut_ = before;
-    if (!trySubstep(scene, step)) fallbackSubstep(scene, step);
-    if (!onStep_) close(scene, step);
-  }
-}
-
-double Island::nextStrike(const Scene& scene, double h) const {
-  constexpr double kWorthwhile = 0.02;  // of a substep
-  if (!onStep_ || contacts_.crowd()) return -1;
-  double first = contacts_.nextStrike(scene.bodies, h);
-  for (const Assembly* assembly : assemblies)
-    if (const double stop = assembly->nextStop(scene.bodies); stop < h)
-      first = first < 0 ? stop : std::min(first, stop);
-  const double least = kWorthwhile * scene.settings.frame / scene.settings.substeps;
-  const double cut = std::min(first, h - least);
-  return cut > least ? cut : -1;
-}
-
 void Island::close(const Scene& scene, double h) {
   steerAtClock(scene);
   factor(scene, h, kStiffnessShare, Kick::closing);
   findContacts(scene, h, h, true);
-  for (Assembly* assembly : assemblies) assembly->letStrike(scene.bodies, h), assembly->noteRates(scene.bodies, false);
+  for (Assembly* assembly : assemblies) assembly->letStrike(scene.bodies, h);
+  noteRates(scene, false);
   kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);

@@ -9,7 +9,6 @@
 
 #include <chrono>
 #include <deque>
-#include <functional>
 #include <utility>
 #include <vector>
 
@@ -154,6 +153,8 @@ class Island {
   bool trySubstep(const Scene& scene, double h);
   // The same span in two steps that end and begin at an impact.
   void cutSubstep(const Scene& scene, double h, double first);
+  // A substep in which something struck that could not be seen coming, in two halves: in shorter steps it can.
+  void halveSubstep(const Scene& scene, double h);
   // When within the substep that would help; -1: it would not.
   double nextStrike(const Scene& scene, double h) const;
   // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
@@ -211,18 +212,28 @@ class Island {
   void findContacts(const Scene& scene, double h, double left, bool closing);
   void findEnds(const Scene& scene, double left);
   bool wouldBounce(const Scene& scene, double h) const;
+  void openImpact(const Scene& scene);
+  // A blow from outside gives velocities that joints do not allow; they pass it on at once. Where something touches the
+  // first substep has to solve for both.
+  bool isStruck(const Scene& scene, bool fresh) const;
+  bool touchesNow(const Scene& scene, double h);
+  void passOnBlow(const Scene& scene);
+  void returnVelocities(const Scene& scene);
   // Returns whether more may strike before the substep's end: not all that does has then been taken.
   bool bounce(const Scene& scene, double h, bool firstOnly);
   // Returns whether anything did.
-  bool bounceInTurn(const Scene& scene, double h, const std::function<void()>& closeJoints);
+  bool bounceInTurn(const Scene& scene, double h);
   // Also marks where each body is before it, to return to.
   void kick(const Scene& scene, double h, Kick kick);
   // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
   void steer(const Scene& scene, double h);
   void steerAtClock(const Scene& scene);
   void drift(const Scene& scene, double h);
-  // Joints and contacts together, by impulses that stand for forces over `time`.
-  void solveVelocities(const Scene& scene, double h, double time);
+  // Puts velocities on the instant of the poses in the midst of a frame, where a substep h would have begun.
+  void closeBefore(const Scene& scene, double h);
+  // Joints and contacts together, by impulses that stand for forces over `time`. With `unlessStruck`, returns false and
+  // leaves it if something struck that should have been seen coming.
+  bool solveVelocities(const Scene& scene, double h, double time, bool unlessStruck = false);
   // Returns whether stops or drives changed sides.
   bool solveJoints(const Scene& scene, double h, double time);
   // Whether something but gravity brings or takes energy.
@@ -234,8 +245,10 @@ class Island {
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
   // first of a substep's.
   void read(const Scene& scene, bool startsSubstep);
-  // Takes down the work of the last solve on the joints' axes, and adds it to the readings.
-  void readWork(const Scene& scene, Vec3 Body::*spin);
+  // Takes down how fast axes move and contacts slip before a kick ...
+  void noteRates(const Scene& scene, bool opening);
+  // ... and, of what then pushed, the work on the joints' axes, which it adds to the readings, and that of contacts.
+  void readWork(const Scene& scene, Vec3 Body::*spin, bool ofContacts = true);
   void addWork(const Scene& scene);
   void part(const Scene& scene, Assembly& assembly, int node);
 
@@ -297,7 +310,10 @@ class Island {
   bool strained_ = false;   // some substep of the frame took many corrections
   bool parted_ = false;     // some joint did in the frame
   bool touched_ = false;    // there were contacts in the frame
+  bool struck_ = false;     // the frame began with a blow from outside ...
+  bool blow_ = false;       // ... that joints pass on before anything else
   bool bounced_ = false;    // something came back from others or from stops in the frame
+  bool crowd_ = false;      // too many may touch for impacts one by one
   double clock_ = 0;        // s, the end of the present substep
 };
 

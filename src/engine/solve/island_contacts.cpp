@@ -14,9 +14,9 @@ namespace {
 // their size: their points go with them, exactly but for the edges that they slide along.
 constexpr double kKeptSlide = 1e-3, kKeptShare = 0.01;
 
-// More shapes than this that may touch each other are a crowd, whose impacts are too many to be taken one by one where
-// nothing bounces.
-constexpr std::size_t kCrowd = 6;
+// More shapes than this that may touch each other are a crowd, whose impacts are too many to be taken one by one: the
+// second where joints hold them and something bounces, whose energy would suffer.
+constexpr std::size_t kCrowd = 6, kJointedCrowd = 24;
 
 // Whether two convex shapes whose bodies nothing holds pass each other within the step without touching, although the
 // planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
@@ -198,6 +198,10 @@ void Island::gatherShapes(const Scene& scene) {
     looks_.push_back({pair, placeA, placeB, before, pair->apartFor - before});
   }
   contacts_.takeOver(pairs);
+  const bool bounces =
+      std::any_of(pairs.begin(), pairs.end(), [](const ContactPair* pair) { return pair->restitution > 0; }) ||
+      std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->sendsBack(); });
+  crowd_ = shapes_.size() > (bounces && !assemblies.empty() ? kJointedCrowd : kCrowd);
 }
 
 void Island::findContacts(const Scene& scene, double h, double left, bool closing) {
@@ -221,7 +225,7 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
   const double whole = scene.settings.frame / scene.settings.substeps;
   added_.clear();
-  contacts_.begin(scene.settings.gravity, whole, h, left, closing, shapes_.size() > kCrowd);
+  contacts_.begin(scene.settings.gravity, whole, h, left, closing, crowd_);
   for (std::size_t i = 0; i < looks_.size(); ++i) {
     if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
     if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();

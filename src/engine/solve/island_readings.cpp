@@ -19,9 +19,15 @@ void Island::openAccounts(const Scene& scene) {
   }
 }
 
-void Island::readWork(const Scene& scene, Vec3 Body::*spin) {
+void Island::noteRates(const Scene& scene, bool opening) {
+  for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, opening);
+  if (!assemblies.empty()) contacts_.noteSlips(scene.bodies);
+}
+
+void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool ofContacts) {
   for (Assembly* assembly : assemblies) assembly->noteWork(scene.bodies, spin);
   addWork(scene);
+  if (ofContacts && !assemblies.empty()) contacts_.noteWork(scene.bodies, spin);
 }
 
 void Island::addWork(const Scene& scene) {

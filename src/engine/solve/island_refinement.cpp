@@ -148,7 +148,7 @@ void Island::giveBack(const Scene& scene, Account& account) {
   }
   constexpr double kMost = 0.1, kMostInTouch = 0.99;  // of it
   const double share = std::min(account.gain / moving, kMostInTouch);
-  if (!std::isfinite(share) || (!touched_ && std::abs(share) > kMost)) return;
+  if (!std::isfinite(share) || share < -kMost || (!touched_ && share > kMost)) return;
   const double factor = std::sqrt(1 - share);
   for (const BodyId id : bodies) {
     Body& b = scene.bodies[id];

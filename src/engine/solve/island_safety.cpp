@@ -34,8 +34,9 @@ constexpr double kRunaway = 0.5;
 // A frame of plain joints is exact within this share of its energy, and not worth more substeps; with no more gained,
 // or lost, than those it may stand, and what is off is made good. Top-heavy ones count on coming back.
 constexpr double kExact = 1e-4, kGood = 0.02, kLost = 0.1, kGoodTopHeavy = 0.01;
-constexpr double kPlay = 1e-6;   // m, by which weights may seem to rise
-constexpr double kApart = 1e-5;  // m, by which joints of what touches may come apart
+constexpr double kRubbed = 0.01;  // of what contacts took or brought in a frame, by which it may be off, too
+constexpr double kPlay = 1e-6;    // m, by which weights may seem to rise
+constexpr double kApart = 1e-5;   // m, by which joints of what touches may come apart
 
 }  // namespace
 
@@ -57,8 +58,12 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
   const double after = energy(scene);
   if (!std::isfinite(after)) return {1, 0, false, false, false};
   if (isDriven(scene) || assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0, false};
-  double given = 0, scale = 0, pushed = 0, slack = 0;
-  for (Assembly* assembly : assemblies) given += assembly->takeDriveWork();
+  double given = 0, byAxes = 0, scale = 0, pushed = 0, slack = 0;
+  for (const Assembly* assembly : assemblies) {
+    const Assembly::AxisWork work = assembly->axisWork();
+    given += std::max(0.0, work.driven);
+    byAxes += work.driven + work.taken;
+  }
   // What joints were apart when the frame began they may close, and lift weights by as much.
   double apart = kPlay;
   for (const Assembly* assembly : assemblies)
@@ -73,7 +78,9 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
     if (parted_) slack += b.inverseMass * (weight * scene.settings.frame / scene.settings.substeps).squaredNorm();
     pushed += 0.5 * b.mass * kPushAllowance * kPushAllowance;
   }
-  const double gain = after - energyBefore - given - std::min(contacts_.pushedOut(), pushed);
+  // Contacts take energy, and bring some only where they push overlaps out.
+  const double byContacts = std::min({contacts_.work(), contacts_.pushedOut(), pushed});
+  const double gain = after - energyBefore - byAxes - byContacts;
   for (const Assembly* assembly : assemblies) scale += assembly->storedEnergy();
   const double step = scene.settings.frame / scene.settings.substeps;
   const bool whirls = std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
@@ -83,18 +90,21 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
   const double easyShare = touched_ && !hasAxes() ? kUnbelievableInTouch : kRunaway;
   const double hardShare = bounced_ ? kUnbelievableAfterImpacts : kUnbelievable;
   const double share = hard ? hardShare : easyShare;
-  const double allowed = share * (scale + given) + slack + 1e-9 * std::abs(energyBefore);
+  // Nothing came from nowhere that contacts and axes took together with it.
+  const double taken = std::max(0.0, -byContacts) + std::max(0.0, given - byAxes);
+  const double allowed = share * (scale + given) + taken + slack + 1e-9 * std::abs(energyBefore);
   const auto damped = [&](BodyId id) {
     return scene.bodies[id].linearDamping > 0 || scene.bodies[id].angularDamping > 0;
   };
-  const auto keepsEnergy = [](const Assembly* a) { return a->isConservative(); };
   // That of springs is not seen exactly.
   const bool sprung =
       std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasSprings(); });
-  const bool keeps = !touched_ && (!sprung || hard || refined) && std::none_of(bodies.begin(), bodies.end(), damped) &&
-                     std::all_of(assemblies.begin(), assemblies.end(), keepsEnergy);
+  // A blow that joints and touches take together has lost energy that nobody has seen.
+  const bool keeps =
+      (blow_ || !struck_) && (!sprung || hard || refined) && std::none_of(bodies.begin(), bodies.end(), damped);
+  const double play = slack + kRubbed * std::abs(byContacts);
   const auto isWithin = [&](double gained, double lost) {
-    return keeps ? gain <= gained * scale + slack && gain >= -lost * scale - slack : gain <= allowed;
+    return keeps ? gain <= gained * scale + play && gain >= -lost * scale - play : gain <= allowed;
   };
   const bool good = isWithin(topHeavy_ ? kGoodTopHeavy : kGood, kLost);
   const double most = refined && !touched_ ? kExact * (scale + given) + slack : allowed;
@@ -202,7 +212,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
       evaluate(scene);
       factor(scene, step, kStiffnessShareInFallback, Kick::full);
     }
-    for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, false);
+    noteRates(scene, false);
     kick(scene, step, Kick::full);
     for (BodyId id : bodies) scene.bodies[id].setMark();
     solveWithinBudget(scene, step);
@@ -268,7 +278,10 @@ double Island::energy(const Scene& scene) const {
 
 // Closing separations costs energy, which may come only from what the solves have lost before.
 void Island::solveWithinBudget(const Scene& scene, double step) {
-  if (assemblies.empty()) return solveVelocities(scene, step, step);
+  if (assemblies.empty()) {
+    solveVelocities(scene, step, step);
+    return;
+  }
   const double started = kineticEnergy(scene);
   double before = started;
   double& budget = assemblies.front()->budget();

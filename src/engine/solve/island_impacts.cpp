@@ -1,0 +1,158 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Where an island's parts strike one another, their stops, or are struck from outside.
+#include <algorithm>
+
+#include "engine/solve/drift.h"
+#include "engine/solve/geometric_stiffness.h"
+#include "engine/solve/island.h"
+
+namespace calm {
+
+bool Island::wouldBounce(const Scene& scene, double h) const {
+  const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(scene.bodies, h); };
+  return contacts_.wouldBounce(scene.bodies, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops);
+}
+
+bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
+  if (!wouldBounce(scene, h)) return false;
+  // Impacts take no time: they meet the bodies' own inertia, without what loaded joints add to it over a step.
+  const auto takeInertia = [&](double stiffnessShare, Kick kick) {
+    if (assemblies.empty()) return;
+    evaluate(scene);
+    factor(scene, h, stiffnessShare, kick);
+  };
+  takeInertia(0, Kick::none);
+  const double step = scene.settings.frame / scene.settings.substeps;
+  bool reflected = false;
+  for (Assembly* assembly : assemblies) reflected |= assembly->reflectAtStops(scene.bodies, h, step, firstOnly);
+  if (reflected) {
+    read(scene, false);
+    addWork(scene);
+    for (BodyId id : bodies) scene.bodies[id].spanBefore = 0;
+    // At the poses to which it put the bodies.
+    takeInertia(0, Kick::none);
+    for (Assembly* assembly : assemblies) assembly->renew();
+  }
+  openImpact(scene);
+  const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
+  const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), isStruck);
+  const bool bounced = inTurn ? bounceInTurn(scene, h) : contacts_.bounce(scene.bodies, h, firstOnly, assemblies) >= 0;
+  for (Assembly* assembly : assemblies) assembly->closeImpact();
+  if (bounced) {
+    read(scene, false);
+    readWork(scene, &Body::spin, false);
+    // What was struck does not go on as it did, nor does what joints hold to it.
+    for (const Assembly* assembly : assemblies)
+      for (const BodyId id : assembly->dynamicBodies()) scene.bodies[id].spanBefore = 0;
+  }
+  takeInertia(kStiffnessShare, Kick::opening);
+  bounced_ |= bounced || reflected;
+  return !inTurn && (bounced || reflected);
+}
+
+void Island::openImpact(const Scene& scene) {
+  const double step = scene.settings.frame / scene.settings.substeps;
+  for (Assembly* assembly : assemblies) assembly->notePresentRates(scene.bodies), assembly->openImpact(step);
+}
+
+// Whether velocities were set from outside: by an impulse, a change of role, or as the run began; or joints made.
+bool Island::isStruck(const Scene& scene, bool fresh) const {
+  const auto struck = [&](BodyId id) { return scene.bodies[id].dynamic() && scene.bodies[id].spanBefore == 0; };
+  return !assemblies.empty() && (fresh || std::any_of(bodies.begin(), bodies.end(), struck));
+}
+
+bool Island::touchesNow(const Scene& scene, double h) {
+  if (pairs.empty()) return false;
+  findContacts(scene, h, h, false);
+  return contacts_.touchesNow();
+}
+
+// By an impact on the joints alone.
+void Island::passOnBlow(const Scene& scene) {
+  factor(scene, scene.settings.frame / scene.settings.substeps, 0, Kick::none);
+  openImpact(scene);
+  for (Assembly* assembly : assemblies) assembly->relaxImpact(scene.bodies), assembly->closeImpact();
+}
+
+void Island::returnVelocities(const Scene& scene) {
+  for (std::size_t i = 0; i < bodies.size(); ++i)
+    scene.bodies[bodies[i]].velocity = start_[i].velocity, scene.bodies[bodies[i]].spin = start_[i].spin;
+}
+
+// One touch after another: what was struck may strike others yet in the same substep. After so many, fewer in a crowd,
+// what is left comes all at once.
+bool Island::bounceInTurn(const Scene& scene, double h) {
+  constexpr int kTouches = 50, kLooks = 400;
+  const int most = std::clamp(kLooks / static_cast<int>(shapes_.size()), 2, kTouches);
+  const std::vector<Body>& all = scene.bodies;
+  std::vector<Start> before;
+  for (const BodyId id : bodies)
+    before.push_back({all[id].position, all[id].velocity, all[id].spin, all[id].orientation});
+  const auto moveOn = [](Body& b, double time) { moveBy(b, time * b.velocity, time * b.spin); };
+  double clock = 0;  // s, that all have been moved on by
+  bool bounced = false;
+  for (int i = 0; i < most; ++i) {
+    const bool last = i == most - 1;
+    const double first = contacts_.bounce(scene.bodies, h - clock, !last, assemblies);
+    if (first < 0) break;
+    bounced = true;
+    if (last) break;
+    for (const BodyId id : bodies) moveOn(scene.bodies[id], first);
+    clock += first;
+    findContacts(scene, h, h - clock, false);
+  }
+  for (std::size_t i = 0; i < bodies.size(); ++i) {
+    Body& b = scene.bodies[bodies[i]];
+    const Start& start = before[i];
+    if (!b.jointed && (b.velocity != start.velocity || b.spin != start.spin)) {
+      moveOn(b, -clock);
+      continue;
+    }
+    b.position = start.position;
+    b.orientation = start.orientation;
+    b.axes = b.orientation.toRotationMatrix();
+  }
+  return bounced;
+}
+
+// An impact changes what holds a body as well as how it moves: up to it and from it on are steps of their own.
+void Island::cutSubstep(const Scene& scene, double h, double first) {
+  const double end = clock_;
+  for (const bool before : {true, false}) {
+    const double step = before ? first : h - first;
+    clock_ = before ? end - h + first : end;
+    cut_ = before;
+    if (!trySubstep(scene, step)) fallbackSubstep(scene, step);
+    if (!onStep_) close(scene, step);
+  }
+}
+
+void Island::halveSubstep(const Scene& scene, double h) {
+  for (BodyId id : bodies) scene.bodies[id].returnToMark(), scene.bodies[id].spanBefore = 0;
+  if (onStep_)
+    for (Assembly* assembly : assemblies) assembly->takeBackRates();
+  else
+    closeBefore(scene, h);
+  cutSubstep(scene, h, h / 2);
+}
+
+void Island::closeBefore(const Scene& scene, double h) {
+  evaluate(scene);
+  clock_ -= h;
+  close(scene, h);
+  clock_ += h;
+}
+
+double Island::nextStrike(const Scene& scene, double h) const {
+  constexpr double kWorthwhile = 0.02;  // of a substep
+  if (!onStep_ || contacts_.crowd()) return -1;
+  double first = contacts_.nextStrike(scene.bodies, h);
+  for (const Assembly* assembly : assemblies)
+    if (const double stop = assembly->nextStop(scene.bodies); stop < h)
+      first = first < 0 ? stop : std::min(first, stop);
+  const double least = kWorthwhile * scene.settings.frame / scene.settings.substeps;
+  const double cut = std::min(first, h - least);
+  return cut > least ? cut : -1;
+}
+
+}  // namespace calm
