@@ -2,6 +2,8 @@
 // Chains under loads: joints hold, energy stays, forces are the weights below.
 #include <gtest/gtest.h>
 
+#include <functional>
+
 #include "physics/rigs.h"
 
 namespace calm::physics {
@@ -87,6 +89,80 @@ TEST(ShortChains, CrackWithoutLosingEnergy) {
   report("short chains snapping taut, energy change", off * 100, 0.2, "%");
   EXPECT_LE(apart, 1e-5);
 }
+
+// What acts on a chain from outside: too weak to be seen, or as it would be seen by someone who moves with it.
+struct Outside {
+  const char* name;
+  double anchorSpeed = -1, damping = 0;  // m/s, below zero: the anchor is fixed; 1/s
+  std::function<void(World&, BodyId)> act = [](World&, BodyId) {};
+};
+std::ostream& operator<<(std::ostream& out, const Outside& outside) {
+  return out << outside.name;
+}
+
+class DrivenChain : public testing::TestWithParam<Outside> {};
+
+// A chain of forty rods released level cracks like a whip, and gains nothing by it.
+TEST_P(DrivenChain, CracksWithoutGainingEnergy) {
+  constexpr int kLinks = 40;
+  constexpr double kLength = 0.1, kMass = 0.1;
+  const Vec3 along(std::max(0.0, GetParam().anchorSpeed), 0, 0);
+  World world;
+  BodyDef anchor;
+  anchor.role = GetParam().anchorSpeed < 0 ? Role::fixed : Role::kinematic;
+  anchor.velocity = along;
+  BodyId above = world.addBody(anchor);
+  Vec3 end = Vec3::Zero();
+  std::vector<BodyId> links;
+  for (int i = 0; i < kLinks; ++i) {
+    BodyDef def = solid(Box{{kLength, 0.02, 0.02}}, kMass, {{kLength * (i + 0.5), 0, 0}});
+    def.velocity = along;
+    def.linearDamping = GetParam().damping;
+    const BodyId link = world.addBody(def);
+    world.addJoint(joint(JointType::ball, above, end, link, {-kLength / 2, 0, 0}));
+    links.push_back(link);
+    above = link, end = {kLength / 2, 0, 0};
+  }
+  // As seen by the anchor.
+  const auto energy = [&] {
+    double momentum = 0;
+    for (const BodyId id : links) momentum += kMass * world.state(id).velocity.x();
+    return world.energy().total() - along.x() * momentum + 0.5 * kLinks * kMass * along.squaredNorm();
+  };
+  const double start = energy(), swing = kLinks * kMass * kGravity * kLinks * kLength / 2;
+  double gain = 0;
+  for (int i = 0; i < 600; ++i) {
+    GetParam().act(world, above);
+    world.step();
+    gain = std::max(gain, energy() - start);
+  }
+  report(std::string("chain, ") + GetParam().name + ": energy gained", gain / swing * 100, 2, "%");
+  EXPECT_LE(gain, 0.02 * swing);
+}
+INSTANTIATE_TEST_SUITE_P(Outside, DrivenChain,
+                         testing::Values(Outside{.name = "held by hand", .anchorSpeed = 0},
+                                         Outside{.name = "carried along", .anchorSpeed = 3},
+                                         Outside{.name = "damped", .damping = 1e-9},
+                                         Outside{.name = "in a breath of air",
+                                                 .act =
+                                                     [](World& world, BodyId) {
+                                                       if (world.time() == 0) world.addField({Wind{{}, 1e-9, 0}, {}});
+                                                     }},
+                                         Outside{.name = "attracted",
+                                                 .act =
+                                                     [](World& world, BodyId) {
+                                                       if (world.time() == 0)
+                                                         world.addField({Attraction{{}, 1e-9, 0}, {}});
+                                                     }},
+                                         Outside{.name = "turned",
+                                                 .act =
+                                                     [](World& world, BodyId end) {
+                                                       world.addTorque(end, {0, 0, 1e-9});
+                                                     }},
+                                         Outside{.name = "pushed", .act = [](World& world, BodyId end) {
+                                                   if (world.time() == 0)
+                                                     world.addPush({.body = end, .force = {1e-9, 0, 0}});
+                                                 }}));
 
 TEST(Chain, ReleasedLevelWithATonne) {
   Chain chain = makeChain({100, 0.05, 0.1, 1000, kPi / 2});

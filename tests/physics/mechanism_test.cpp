@@ -146,6 +146,31 @@ TEST(Pulley, AtwoodMachine) {
   report("Atwood machine: tension", std::abs(r.world.reading(r.rope).effort[0] + tension), 1e-7, "N");
 }
 
+// The heavier mass falls on the floor, the lighter one flies on, comes back and jerks it up: m2 v / (m1 + m2). All of
+// it happens within substeps, and is as exact as these see an instant.
+TEST(Pulley, AtwoodMachineStrikesTheFloorAndIsJerkedUp) {
+  constexpr double kFall = 1, kSeen = 1e-3;  // m, m/s
+  World world;
+  world.addBody(ground());
+  const BodyId heavy = world.addBody(tangible(Sphere{0.1}, 3, {{-0.5, 0.1 + kFall, 0}}));
+  const BodyId light = world.addBody(tangible(Sphere{0.1}, 2, {{0.5, 0.3, 0}}));
+  JointDef rope = joint(JointType::pulley, heavy, Vec3::Zero(), light, Vec3::Zero());
+  rope.form.route = {{RouteOn::world, {-0.5, 4, 0}}, {RouteOn::world, {0.5, 4, 0}}};
+  world.addJoint(rope);
+  const double a = kGravity / 5, v = std::sqrt(2 * a * kFall), strikes = v / a, jerks = strikes + 2 * v / kGravity;
+  double worst = 0;
+  for (int frame = 1; frame < 100; ++frame) {
+    world.step();
+    const double t = frame / 60.0, after = 0.4 * v - a * (t - jerks);
+    const double ofLight = t < strikes ? a * t : t < jerks ? v - kGravity * (t - strikes) : -after;
+    const double ofHeavy = t < strikes ? -a * t : t < jerks ? 0 : after;
+    worst = std::max({worst, std::abs(world.state(light).velocity.y() - ofLight),
+                      std::abs(world.state(heavy).velocity.y() - ofHeavy)});
+  }
+  EXPECT_LT(worst, kSeen);
+  report("Atwood machine that strikes the floor and is jerked up: speeds", worst, kSeen, "m/s");
+}
+
 // A movable pulley: the load counts twice on the rope. a of the load = g (mb - 2 ma) / (mb + 4 ma).
 TEST(Pulley, MovableOneCountsTwice) {
   Ropes r = overPulleys(1, 3, JointType::pulley, {}, 2);

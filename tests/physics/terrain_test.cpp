@@ -47,6 +47,45 @@ TEST(Terrain, BallRollsOverSeamsAsOverAPlane) {
   EXPECT_LT(highest, 0.1001);
 }
 
+// Of a floor of triangles, from above or from both sides, each with corners of its own as many files have them.
+MeshData looseTriangles(bool fromBothSides) {
+  constexpr double kCell = 0.25;
+  std::vector<Vec3> corners;
+  std::vector<std::array<int, 3>> triangles;
+  const auto add = [&](const Vec3& a, const Vec3& b, const Vec3& c) {
+    const int first = static_cast<int>(corners.size());
+    corners.insert(corners.end(), {a, b, c});
+    triangles.push_back({first, first + 1, first + 2});
+    if (fromBothSides) triangles.push_back({first, first + 2, first + 1});
+  };
+  for (int i = -8; i < 8; ++i)
+    for (int j = -2; j < 2; ++j) {
+      const Vec3 at(kCell * i, 0, kCell * j), right(kCell, 0, 0), near(0, 0, kCell);
+      add(at, at + near, at + right);
+      add(at + right, at + near, at + right + near);
+    }
+  return makeMesh(corners, triangles);
+}
+
+TEST(Terrain, LooseTrianglesAreCrossedLikeAPlane) {
+  for (const bool fromBothSides : {false, true})
+    for (const Shape& shape : {Shape(Sphere{0.1}), Shape(Box{Vec3::Constant(0.2)})}) {
+      World world;
+      BodyDef floor;
+      floor.role = Role::fixed;
+      floor.friction = 0;
+      floor.shapes = {{TriangleMesh{std::make_shared<MeshData>(looseTriangles(fromBothSides))}, {}}};
+      world.addBody(floor);
+      BodyDef def = tangible(shape, 1, {{-1.8, 0.1, 0.03}});
+      def.velocity.x() = 3;
+      const BodyId id = world.addBody(def);
+      double highest = 0;
+      for (int i = 0; i < 72; ++i) world.step(), highest = std::max(highest, world.state(id).pose.position.y());
+      EXPECT_NEAR(world.state(id).velocity.x(), 3, 1e-3) << shape.index() << fromBothSides;
+      EXPECT_LT(highest, 0.1 + 1e-5) << shape.index() << fromBothSides;
+    }
+}
+
 struct Rider {
   const char* name;
   Shape shape;

@@ -14,6 +14,7 @@ struct Means {
   bool bounce = false;  // free of the world, over a floor that sends all back and does not rub
   // What may differ, as a share of the energy of motion: as much as a frame with impacts may before it is done again.
   double most = 0.01;
+  unsigned first = 1;  // seed
 };
 
 std::ostream& operator<<(std::ostream& out, const Means& means) {
@@ -128,7 +129,7 @@ TEST_P(Work, OfAllJointsIsTheEnergyGained) {
   constexpr unsigned kTrees = 40;
   double mean = 0, worst = 0;
   unsigned at = 0;
-  for (unsigned seed = 1; seed <= kTrees; ++seed) {
+  for (unsigned seed = GetParam().first; seed < GetParam().first + kTrees; ++seed) {
     const double off = WorkingTree(seed, GetParam()).difference();
     mean += off / kTrees;
     if (off > worst) worst = off, at = seed;
@@ -148,7 +149,9 @@ INSTANTIATE_TEST_SUITE_P(
         Means{.name = "motors", .stops = true, .motors = true}, Means{.name = "springs", .springs = true},
         Means{
             .name = "all of these", .stops = true, .elastic = true, .friction = true, .motors = true, .springs = true},
-        Means{.name = "bouncing", .bounce = true}, Means{.name = "bouncing, stops", .stops = true, .bounce = true},
+        Means{.name = "bouncing", .bounce = true},
+        // Among these are two that strike a stop just as a frame that is done again begins.
+        Means{.name = "bouncing, stops", .stops = true, .bounce = true, .first = 51},
         Means{.name = "bouncing, all of these",
               .stops = true,
               .elastic = true,

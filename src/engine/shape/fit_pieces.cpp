@@ -110,7 +110,7 @@ struct Piece {
   Aabb box;
   std::vector<std::vector<Vec3>> polygons;
   std::optional<HullData> hull;
-  double volume = 0;  // of the solid in the box
+  double volume = 0;  // of the solid in the box, once it is measured
 
   double emptiness() const { return hull ? std::max(hull->volume - volume, 0.0) : 0; }
 };
@@ -162,11 +162,11 @@ Piece pieceIn(const Inside& inside, const std::vector<std::vector<Vec3>>& polygo
   } catch (const std::invalid_argument&) {
     return piece;  // flat: nothing to stand for
   }
-  piece.volume = volumeWithin(inside, piece.box);
   return piece;
 }
 
-// The cut through the piece after which least is empty.
+// The cut through the piece after which least is empty. What is solid does not change by a cut, so the hulls alone
+// tell, and only the pieces that are kept are measured.
 std::pair<Piece, Piece> bestCut(const Inside& inside, const Piece& piece) {
   constexpr int kPlaces = 7;
   std::pair<Piece, Piece> best;
@@ -179,6 +179,8 @@ std::pair<Piece, Piece> bestCut(const Inside& inside, const Piece& piece) {
       const double hulls = (low.hull ? low.hull->volume : 0) + (high.hull ? high.hull->volume : 0);
       if (hulls < least) least = hulls, best = {std::move(low), std::move(high)};
     }
+  for (Piece* p : {&best.first, &best.second})
+    if (p->hull) p->volume = volumeWithin(inside, p->box);
   return best;
 }
 
@@ -221,6 +223,7 @@ PlacedShape fitPieces(const Surface& surface, int most, double tolerance) {
   const Aabb box = boxOf(surface.vertices);
   std::vector<Piece> pieces{pieceIn(inside, polygons, box, 0, box.high.x(), true)};
   if (!pieces[0].hull) throw std::invalid_argument("it has no extent");
+  pieces[0].volume = volumeWithin(inside, pieces[0].box);
   const double enough = tolerance * std::abs(surface.volume());
   while (static_cast<int>(pieces.size()) < most) {
     double empty = 0;

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "engine/shape/mesh.h"
 
+#include <algorithm>
 #include <map>
 #include <stdexcept>
 #include <string>
@@ -9,24 +10,41 @@ namespace calm {
 
 namespace {
 
-// Marks the edges on which nothing can rest, since two triangles meet there in a plane or a hollow.
+// The corners' numbers, where those at one place bear the first one's: files often give each triangle its own.
+std::vector<int> placesOf(const std::vector<Vec3>& vertices) {
+  std::map<std::array<double, 3>, int> first;
+  std::vector<int> places;
+  for (const Vec3& v : vertices)
+    places.push_back(first.try_emplace({v.x(), v.y(), v.z()}, static_cast<int>(places.size())).first->second);
+  return places;
+}
+
+// Marks the edges on which something can rest: those where no other triangle goes on in a plane or a hollow. The back
+// of a sheet that is given from both sides does not go on.
 void markSharpEdges(MeshData& mesh) {
-  std::map<std::pair<int, int>, std::pair<int, int>> owner;  // directed edge -> triangle and its edge
-  for (int t = 0; t < static_cast<int>(mesh.triangles.size()); ++t)
+  const std::vector<int> places = placesOf(mesh.vertices);
+  struct Edge {
+    int from, to, apex;
+  };
+  const auto edgeOf = [&](const MeshData::Triangle& t, int e) {
+    const auto& v = t.vertices;
+    return Edge{places[v[e]], places[v[(e + 1) % 3]], places[v[(e + 2) % 3]]};
+  };
+  std::map<std::pair<int, int>, std::vector<int>> apexes;  // of the triangles on a directed edge
+  for (const MeshData::Triangle& t : mesh.triangles)
     for (int e = 0; e < 3; ++e) {
-      const auto& v = mesh.triangles[t].vertices;
-      owner[{v[e], v[(e + 1) % 3]}] = {t, e};
+      const Edge edge = edgeOf(t, e);
+      apexes[{edge.from, edge.to}].push_back(edge.apex);
     }
   for (MeshData::Triangle& t : mesh.triangles)
     for (int e = 0; e < 3; ++e) {
-      const int from = t.vertices[e], to = t.vertices[(e + 1) % 3];
-      const auto other = owner.find({to, from});
-      t.sharp[e] = true;
-      if (other == owner.end()) continue;
-      const MeshData::Triangle& neighbour = mesh.triangles[other->second.first];
-      const int apex = neighbour.vertices[(other->second.second + 2) % 3];
-      const Vec3 beyond = mesh.vertices[apex] - mesh.vertices[from];
-      t.sharp[e] = t.normal.dot(beyond) < -1e-4 * beyond.norm();
+      const Edge edge = edgeOf(t, e);
+      const auto others = apexes.find({edge.to, edge.from});
+      const auto goesOn = [&](int apex) {
+        const Vec3 beyond = mesh.vertices[apex] - mesh.vertices[edge.from];
+        return apex != edge.apex && t.normal.dot(beyond) >= -1e-4 * beyond.norm();
+      };
+      t.sharp[e] = others == apexes.end() || std::none_of(others->second.begin(), others->second.end(), goesOn);
     }
 }
 

@@ -211,8 +211,12 @@ void Assembly::acceptLoose(double time) {
   for (std::size_t row = 0; row < force_.size(); ++row) force_[row] = impulse_[row] / time;
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
-      offset_[n.offset + r] = errorOf(fresh_, n, r);
-      axis_[n.offset + r].winding.before = axis_[n.offset + r].winding.now;
+      const int row = n.offset + r;
+      offset_[row] = errorOf(fresh_, n, r);
+      // A stop that was to be reached and was not is no error.
+      const bool stops = state_[row] >= State::atLow && !axis_[row].def.isLocked();
+      if (stops && (state_[row] == State::atHigh) == (offset_[row] < 0)) offset_[row] = 0;
+      axis_[row].winding.before = axis_[row].winding.now;
     }
 }
 

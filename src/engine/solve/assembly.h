@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <cstdint>
 #include <map>
 #include <vector>
@@ -122,8 +123,8 @@ class Assembly {
   void letGoOfStops(std::vector<Body>& bodies, double h, double time);
   // Newton correction of what the last lack() has found, to be applied to velocities at the substep's start.
   void correct(std::vector<Body>& bodies) { apply(bodies); }
-  // Lets what is about to strike stops with restitution come back from them, at velocities that belong to the poses.
-  // Returns whether anything did. With `firstOnly`, only what strikes first. `step` as of openImpact().
+  // Lets what is about to strike stops do so at the instant of touch and come back from them, at velocities that belong
+  // to the poses. Returns whether anything did. With `firstOnly`, only what strikes first. `step` as of openImpact().
   bool reflectAtStops(std::vector<Body>& bodies, double h, double step, bool firstOnly);
   // From here to there impacts are solved, which take no time: drives and springs push nothing then, only what yields
   // far within a whole step does so, and what rests at a stop may only be pushed by it. relaxImpact() takes the place
@@ -164,6 +165,10 @@ class Assembly {
   // What springs, drives and friction do in a solve: mean rate times impulse, with the rates noted before it.
   void noteRatesForWork(const std::vector<Body>& bodies) { notePresentRates(bodies, workRates_); }
   double workOfSolve(const std::vector<Body>& bodies) const;
+  // J, of the last solution: what bodies that are moved did through the joints to those that are not.
+  double workOfMoved(const std::vector<Body>& bodies) const;
+  // Counts work that was done on its bodies with that of its drives.
+  void addDriven(double work) { driven_ += work; }
   // Fades the offset over h.
   void fadeOffset(double h);
   void forgetCurvature() { std::fill(curvature_.begin(), curvature_.end(), 0.0); }
@@ -220,6 +225,10 @@ class Assembly {
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
   bool hasSprings() const { return !springsOn_.empty(); }
+  // Whether a soft stop has pushed since openWork() that is slow against the step h.
+  bool isOnSlowStop(double h) const;
+  // J, without signs: what soft stops took and gave since openWork() that are too fast for the step h to follow.
+  double workAtHardStops(double h) const;
   // Whether some stop does so with what strikes it.
   bool sendsBack() const;
   void visitState(StateArchive& state);
@@ -318,16 +327,27 @@ class Assembly {
   // C of a held row, from the coordinate or error in the given storage.
   double errorOf(const std::vector<double>& memory, const Node& n, int r) const;
   void evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows);
+  struct Range {
+    double low, high;
+  };
   SpringLaw lawOf(int row) const;
   double stretchOf(const Node& n, int r) const;
+  // What a kick of the part `share` of h sees of a spring: its mean stretch, and for what part of the kick it is there.
+  struct Reach {
+    double stretch, share;
+  };
+  Reach reachOf(const Node& n, int r, double h, double share) const;
+  // (omega h)^2 of a soft stop with the two parts alone.
+  double hardnessOf(const Node& n, int r, double h) const;
+  // Whether a kick sees when in it the stop is met.
+  bool followsStop(const Node& n, int r, double h) const;
+  // Where its coordinate goes during such a kick.
+  Range passedIn(const Node& n, int r, double h, double share) const;
   // dC/dt of a free axis.
   double rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   double stiffnessOn(BodyId body, bool angular) const;
   void aimSpring(const Node& n, int r, double h, double share);
   // Where a row's stops let it be at the end of a step of h.
-  struct Range {
-    double low, high;
-  };
   Range rangeWithin(const Node& n, int r, double h) const;
   // Of a row that has come to be held.
   void holdWithin(int row, const Range& range);
@@ -348,7 +368,10 @@ class Assembly {
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);
   bool reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
-  // When an axis strikes a stop that sends it back, s from now (infinite: never), and what its rate gathers until then.
+  // Whether what strikes a stop of the axis does so at the instant of touch: it is sent back, or there are so few stops
+  // that it is worth it.
+  bool isStruckAtTouch(const Axis& axis) const;
+  // When an axis strikes such a stop, s from now (infinite: never), and what its rate gathers until then.
   struct StopTouch {
     double after, gained;
   };
@@ -423,7 +446,7 @@ class Assembly {
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about
   int fallback_ = 0;
   double budget_ = 0, surplus_ = 0, liveliest_ = 0;
-  // J, since openWork(): what drives did; of each row that takes energy, what it did, and had in store then.
+  // J, since openWork(): what drives did; of each other row, what it did, and had in store then.
   double driven_ = 0;
   std::vector<double> passive_, storedBefore_;
   std::vector<double> workRates_, revisedRates_;

@@ -48,6 +48,40 @@ double Assembly::stretchOf(const Node& n, int r) const {
   return rows_[n.memory + r] - lawOf(n.offset + r).target;
 }
 
+double Assembly::hardnessOf(const Node& n, int r, double h) const {
+  return h * h * axis_[n.offset + r].def.stopStiffness * ownMobility(n, r);
+}
+
+bool Assembly::followsStop(const Node& n, int r, double h) const {
+  constexpr double kFollowed = 0.5;
+  return hardnessOf(n, r, h) < kFollowed;
+}
+
+// A whole kick stands for half a step to either side of its pose; that which closes a frame for the half before it, and
+// that which opens one for the half after it.
+Assembly::Range Assembly::passedIn(const Node& n, int r, double h, double share) const {
+  const double at = rows_[n.memory + r], half = rateBefore_[n.offset + r] * h / 2;
+  const bool closes = lookAhead_ == 0, opens = !closes && share < 1;
+  const auto [low, high] = std::minmax({at - (opens ? 0 : half), at + (closes ? 0 : half)});
+  return {low, high};
+}
+
+// Where a stop is met or left within a kick, what counts is the mean of how far the coordinate is beyond it, not where
+// it is in the middle: else a bounce comes back up to (omega h)^2 / 12 too fast or too slow.
+Assembly::Reach Assembly::reachOf(const Node& n, int r, double h, double share) const {
+  const int row = n.offset + r;
+  const double stretch = stretchOf(n, r), swept = std::abs(rateBefore_[row]) * h / 2;
+  if (axis_[row].kind != Kind::softStop || !followsStop(n, r, h)) return {stretch, 1};
+  if (std::abs(stretch) >= swept) return stretch * sign_[row] > 0 ? Reach{stretch, 1} : Reach{0, 0};
+  const auto [low, high] = passedIn(n, r, h, share);
+  const double stop = lawOf(row).target;
+  const double nearest = sign_[row] > 0 ? low - stop : stop - high,
+               furthest = sign_[row] > 0 ? high - stop : stop - low;
+  if (furthest <= 0) return {0, 0};
+  const double there = furthest - std::max(nearest, 0.0), part = there / (furthest - nearest);
+  return {sign_[row] * part * (furthest - there / 2), part};
+}
+
 double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
   const Body &a = bodies[n.a], &b = bodies[n.b];
   return rowVelocity(jacobianOf(n, 0)[r], rowMotion(a.velocity, a.*spin, b.velocity, b.*spin)) +
@@ -62,7 +96,9 @@ double Assembly::stiffnessOn(BodyId body, bool angular) const {
 // The law of a spring over one substep, as an equation between end rate and impulse: see springStep.
 void Assembly::aimSpring(const Node& n, int r, double h, double share) {
   const int row = n.offset + r;
-  const double pull = h * lawOf(row).stiffness * stretchOf(n, r) + springStep_[row].brake * rateBefore_[row];
+  const Reach reach = reachOf(n, r, h, share);
+  const double pull =
+      h * lawOf(row).stiffness * reach.stretch + reach.share * springStep_[row].brake * rateBefore_[row];
   target_[row] = rateNow_[row] - share * pull / springStep_[row].inertia;
 }
 
@@ -304,12 +340,13 @@ bool Assembly::reviseSoftStop(const Node& n, int r, double rate, double h, doubl
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
   if (state_[row] == State::spring) {
-    if (impulse_[row] * sign_[row] <= 0) return false;
+    if (impulse_[row] * sign_[row] <= 0 && reachOf(n, r, h, time / h).share > 0) return false;
     become(bodies, n, row, State::set, kLetGo, 0);
     return true;
   }
-  const double now = rows_[n.memory + r], ahead = std::max(now, now + lookAhead_ * rate);
-  const double behind = std::min(now, now + lookAhead_ * rate);
+  const double now = rows_[n.memory + r], end = now + lookAhead_ * rate;
+  const auto [behind, ahead] =
+      followsStop(n, r, h) ? passedIn(n, r, h, time / h) : Range{std::min(now, end), std::max(now, end)};
   const int side = ahead > def.high ? 1 : behind < def.low ? -1 : 0;
   if (side == 0 || sign_[row] == kLetGo) return false;
   state_[row] = State::spring;

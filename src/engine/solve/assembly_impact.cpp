@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Impacts on stops that send back what strikes them.
+// Impacts on stops.
 #include <algorithm>
 #include <cmath>
 #include <limits>
@@ -19,11 +19,19 @@ constexpr double kNever = std::numeric_limits<double>::infinity();
 
 }  // namespace
 
+bool Assembly::isStruckAtTouch(const Axis& axis) const {
+  constexpr std::size_t kFewNodes = 24;
+  constexpr int kFewStops = 6;
+  if (axis.sendsBack()) return true;
+  const auto stops = [](const Axis& a) { return a.kind == Kind::stop && a.def.hasHardStops() && !a.def.isLocked(); };
+  return stops(axis) && nodes_.size() <= kFewNodes && std::count_if(axis_.begin(), axis_.end(), stops) <= kFewStops;
+}
+
 Assembly::StopTouch Assembly::touchOfStop(const Node& n, int r, double rate) const {
   const int row = n.offset + r;
   const Axis& axis = axis_[row];
   const AxisDef& def = axis.def;
-  if (!n.axes || n.released || !axis.sendsBack() || std::abs(rate) <= kStrike) return {kNever, 0};
+  if (!n.axes || n.released || std::abs(rate) <= kStrike || !isStruckAtTouch(axis)) return {kNever, 0};
   const double at = rows_[n.memory + r], gap = std::max(0.0, rate > 0 ? def.high - at : at - def.low);
   if (std::isinf(gap)) return {kNever, 0};
   // It goes on as over the closing half kick, unless it was struck since.

@@ -133,8 +133,9 @@ void Assembly::yieldAsSpring(const Node& n, int r, double h, double& diagonal) {
   const double together =
       h * h * (shareA * stiffnessOn(n.a, angular) + (diagonal - shareA) * stiffnessOn(n.b, angular));
   springStep_[row] = springStep(law.stiffness, law.damping, 1 / diagonal, h, together > 2);
-  // A soft stop that is met within the step takes backward Euler's law, which never gives more than it took.
-  if (axis_[row].kind == Kind::softStop && stretchOf(n, r) * sign_[row] < 0) {
+  // A hard one of the soft stops that is met within the step takes backward Euler's law, which never gives more than it
+  // took.
+  if (axis_[row].kind == Kind::softStop && !followsStop(n, r, h) && stretchOf(n, r) * sign_[row] < 0) {
     const double stiff = std::max(h * h * law.stiffness + h * law.damping, springStep_[row].inertia * 1e-9);
     springStep_[row] = {stiff, stiff};
   }

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "engine/solve/assembly.h"
+#include "engine/solve/assembly_rates.h"
 
 namespace calm {
 
@@ -14,7 +15,7 @@ void Assembly::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
       work_[row] = impulse_[row] * (rateNow_[row] + rateOf(n, r, bodies, spin)) / 2;
       if (bringsEnergy(row))
         driven_ += work_[row];
-      else if (takesEnergy(row))
+      else
         passive_[row] += work_[row];
     }
 }
@@ -48,8 +49,30 @@ bool Assembly::takesEnergy(int row) const {
   const AxisDef& def = axis.def;
   if (axis.kind == Kind::spring) return def.damping > 0 || def.dampingRatio > 0 || def.springCap < kNoLimit;
   const bool sendsAllBack = def.restitution == 1 && def.cap == 0 && def.friction == 0;
-  return axis.kind == Kind::winch || axis.kind == Kind::softStop ||
+  return axis.kind == Kind::winch || (axis.kind == Kind::softStop && def.stopDamping > 0) ||
          (axis.kind == Kind::stop && !def.isLocked() && !sendsAllBack);
+}
+
+bool Assembly::isOnSlowStop(double h) const {
+  constexpr double kSlow = 0.1;  // (omega h)^2
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+      const int row = n.offset + r;
+      const bool pushed = passive_[row] != 0 || storedBefore_[row] > 0;
+      if (axis_[row].kind == Kind::softStop && pushed && hardnessOf(n, r, h) < kSlow) return true;
+    }
+  return false;
+}
+
+double Assembly::workAtHardStops(double h) const {
+  double sum = 0;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (axis_[row].kind != Kind::softStop || followsStop(n, r, h)) continue;
+      sum += std::abs(passive_[row]) + std::abs(storedIn(n, r) - storedBefore_[row]);
+    }
+  return sum;
 }
 
 double Assembly::storedIn(const Node& n, int r) const {
@@ -66,6 +89,27 @@ double Assembly::storedEnergy() const {
   double sum = 0;
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r) sum += storedIn(n, r);
+  return sum;
+}
+
+double Assembly::workOfMoved(const std::vector<Body>& bodies) const {
+  double sum = 0;
+  for (const Node& n : nodes_)
+    for (int side = 0; !n.released && side < n.sides(); ++side) {
+      const Body& body = bodies[bodyOf(n, side)];
+      if (!body.isMoved()) continue;
+      if (!n.axes) {
+        double rates[kMaxRows] = {};
+        Rates(*this, n, side).add(&body.velocity[0], &body.spin[0], rates);
+        for (int r = 0; r < n.rows; ++r) sum -= impulse_[n.offset + r] * rates[r];
+        continue;
+      }
+      for (int r = 0; r < n.rows; ++r) {
+        const double* j = jacobianOf(n, side)[r];
+        const double rate = Vec3(j[0], j[1], j[2]).dot(body.velocity) + Vec3(j[3], j[4], j[5]).dot(body.spin);
+        sum -= impulse_[n.offset + r] * rate;
+      }
+    }
   return sum;
 }
 

@@ -74,6 +74,8 @@ struct Body {
   void visitState(StateArchive& state);
   bool dynamic() const { return role == Role::dynamic; }
   bool moves() const { return role != Role::fixed; }
+  // By something that is not computed.
+  bool isMoved() const { return role == Role::kinematic && (motion || !velocity.isZero(0) || !spin.isZero(0)); }
   Pose pose() const { return {position, orientation}; }
   Pose partPose() const { return pose() * inPart.inverse(); }
   void placePart(const Pose& part) {

@@ -46,7 +46,7 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   patch.middle.setZero();
   for (const ManifoldPoint& m : manifold.points) patch.middle += m.position;
   patch.middle /= static_cast<double>(manifold.points.size());
-  patch.bounces = pair.restitution > 0 || ((manifold.touchTime > 0 || !crowd_) && !a.jointed && !b.jointed);
+  patch.bounces = pair.restitution > 0 || !crowd_ || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
   // Arms of what touches are those in the middle of the step: what stands on a turntable is carried along its arc.
   const double time = closing_ ? 0 : step_ / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
@@ -188,9 +188,22 @@ void ContactSolver::noteSlips(const std::vector<Body>& bodies) {
 }
 
 // Impulse times the mean of the slips before and after (Thomson and Tait): exactly what it changes the energy by.
-void ContactSolver::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
-  for (int i = 0; i < size(); ++i)
-    work_ += touches_.points[i].impulse.dot(slipsBefore_[i] + slipAt(i, bodies, spin)) / 2;
+double ContactSolver::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
+  double byMoved = 0;
+  for (int i = 0; i < size(); ++i) {
+    const ContactPoint& p = touches_.points[i];
+    const ContactPatch& patch = touches_.patches[p.patch];
+    const Body &a = bodies[patch.a], &b = bodies[patch.b];
+    work_ += p.impulse.dot(slipsBefore_[i] + slipAt(i, bodies, spin)) / 2;
+    const Vec3 impulse = patch.directions * p.impulse;
+    const auto workOf = [&](const Body& body, const Vec3& arm) {
+      const double twist = patch.leverOf(p).dot(p.impulse) * patch.normal().dot(body.spin);
+      return impulse.dot(body.velocityAt(arm)) + twist;
+    };
+    if (a.isMoved()) byMoved += workOf(a, p.armA);
+    if (b.isMoved()) byMoved -= workOf(b, p.armB);
+  }
+  return byMoved;
 }
 
 template <class ImpulseOf>

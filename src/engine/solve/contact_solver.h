@@ -82,8 +82,9 @@ class ContactSolver {
   void store(const std::vector<Body>& bodies, double time);
   // Before the bodies are kicked: how the points slip, for the work of what then pushes there ...
   void noteSlips(const std::vector<Body>& bodies);
-  // ... which is taken down when the step is solved, with the spins of its kick.
-  void noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
+  // ... which is taken down when the step is solved, with the spins of its kick. Returns what bodies that are moved did
+  // to those that are not, J.
+  double noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
   // J, since the last forgetWork(): what all contacts did, and at most by how much overlaps that were pushed out raised
   // the energy.
   double work() const { return work_; }

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <algorithm>
+#include <cmath>
 #include <optional>
 #include <string>
 #include <variant>
@@ -57,6 +58,14 @@ Accelerations drivingAccelerations(const std::vector<Field>& fields, const std::
 // The same with winds.
 Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
                               const Body& body, double time);
+
+// Damping and drag at the rate d act along with all that pushes during a kick of span t, joints and contacts included,
+// by the exact solution for steady pushes: v1 = exp(-d t) v0 + gain(d t) t a (exponential integration; Certaine 1960).
+// So what is held at rest weighs what it should, what moves freely slows by exactly exp(-d t), and what falls ends at
+// its true speed.
+inline double kickGain(double x) {
+  return x > 1e-12 ? -std::expm1(-x) / x : 1;
+}
 
 // What winds do to a body over the coming kick of `span`: v' = pull - rate v. Their rate is that in the middle of it,
 // as the last kick foretells; after a sudden change, what their law makes of the present speed alone.

@@ -53,14 +53,6 @@ bool within(const RowErrors& e, const RowErrors& limit) {
   return e.linear <= limit.linear && e.angular <= limit.angular;
 }
 
-// Damping and drag at the rate d act along with all that pushes during a kick of span t, joints and contacts included,
-// by the exact solution for steady pushes: v1 = exp(-d t) v0 + gain(d t) t a (exponential integration; Certaine 1960).
-// So what is held at rest weighs what it should, what moves freely slows by exactly exp(-d t), and what falls ends at
-// its true speed.
-double gain(double x) {
-  return x > 1e-12 ? -std::expm1(-x) / x : 1;
-}
-
 // All that these had before they were pushed and that weights bring (at this speed), without signs, kg m/s.
 double momentumOf(const std::vector<Body>& all, const std::vector<BodyId>& ids, double falls) {
   double sum = 0;
@@ -114,7 +106,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   if (blow_) returnVelocities(scene);
   save(scene);
   takeSubsteps(scene, 1);
-  Account account = takeStock(scene, energyBefore, false);
+  Account account = takeStock(scene, energyBefore, 1);
   if (canReturn_) refine(scene, energyBefore, account);
   if (account.isSound())
     settle(scene, account);
@@ -176,8 +168,8 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.linearDecay = b.linearDamping + drag.rate;
     b.windPull = drag.pull;
     b.angularDecay = b.angularDamping;
-    if (b.linearDecay > 0) b.linearResponse *= gain(b.linearDecay * time);
-    if (b.angularDecay > 0) b.response *= gain(b.angularDecay * time);
+    if (b.linearDecay > 0) b.linearResponse *= kickGain(b.linearDecay * time);
+    if (b.angularDecay > 0) b.response *= kickGain(b.angularDecay * time);
   }
   const Stopwatch watch(residual_.time.joints);
   for (Assembly* assembly : assemblies) {
@@ -203,25 +195,34 @@ void Island::prime(const Scene& scene) {
   }
 }
 
+Island::Velocities Island::kicked(const Scene& scene, BodyId id, const Body& start, double time) const {
+  Accelerations given;
+  if (!scene.fields.empty() || !scene.pushes.empty())
+    given = drivingAccelerations(scene.fields, scene.pushes, id, start, clock_ - 1e-9);
+  given.linear += start.windPull + start.gravityScale * scene.settings.gravity + start.inverseMass * start.force;
+  if (!start.torque.isZero(0))
+    given.angular += start.axes * start.inertia.inverse().cwiseProduct(start.axes.transpose() * start.torque);
+  Velocities v{start.velocity, start.spin};
+  const double linear = start.linearDecay * time, angular = start.angularDecay * time;
+  if (linear > 0) v.linear *= std::exp(-linear);
+  if (angular > 0) v.angular *= std::exp(-angular);
+  v.linear += kickGain(linear) * time * given.linear;
+  v.angular += kickGain(angular) * time * given.angular;
+  return v;
+}
+
 void Island::kick(const Scene& scene, double h, Kick kick) {
   const double time = kick == Kick::full ? h : h / 2;
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
     b.setMark();
     if (!b.dynamic()) continue;
-    Accelerations given;
-    if (!scene.fields.empty() || !scene.pushes.empty())
-      given = drivingAccelerations(scene.fields, scene.pushes, id, b, clock_ - 1e-9);
-    given.linear += b.windPull + b.gravityScale * scene.settings.gravity + b.inverseMass * b.force;
-    if (!b.torque.isZero(0)) given.angular += b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque);
+    const Velocities after = kicked(scene, id, b, time);
     b.velocityBefore = b.velocity;
     b.spinBefore = b.spin;
     b.spanBefore = time;
-    const double linear = b.linearDecay * time, angular = b.angularDecay * time;
-    if (linear > 0) b.velocity *= std::exp(-linear);
-    if (angular > 0) b.spin *= std::exp(-angular);
-    b.velocity += gain(linear) * time * given.linear;
-    b.spin += gain(angular) * time * given.angular;
+    b.velocity = after.linear;
+    b.spin = after.angular;
   }
 }
 

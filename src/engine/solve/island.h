@@ -172,7 +172,8 @@ class Island {
 
     bool isSound() const { return gain <= allowed; }
   };
-  Account takeStock(const Scene& scene, double energyBefore, bool refined);
+  // Of a frame whose substeps were taken in so many pieces.
+  Account takeStock(const Scene& scene, double energyBefore, int pieces);
   // Does a frame that was too hard again with more substeps.
   void refine(const Scene& scene, double energyBefore, Account& account);
   void giveBack(const Scene& scene, Account& account);
@@ -225,6 +226,11 @@ class Island {
   bool bounceInTurn(const Scene& scene, double h);
   // Also marks where each body is before it, to return to.
   void kick(const Scene& scene, double h, Kick kick);
+  // The velocities of a dynamic body after a kick of `time`.
+  struct Velocities {
+    Vec3 linear, angular;
+  };
+  Velocities kicked(const Scene& scene, BodyId id, const Body& start, double time) const;
   // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
   void steer(const Scene& scene, double h);
   void steerAtClock(const Scene& scene);
@@ -236,8 +242,8 @@ class Island {
   bool solveVelocities(const Scene& scene, double h, double time, bool unlessStruck = false);
   // Returns whether stops or drives changed sides.
   bool solveJoints(const Scene& scene, double h, double time);
-  // Whether something but gravity brings or takes energy.
-  bool isDriven(const Scene& scene) const;
+  // Whether something that is not computed moves one of its parts.
+  bool isMoved(const Scene& scene) const;
   bool hasAxes() const;
   void refreshStiffness(const Scene& scene, double time);
   void openAccounts(const Scene& scene);
@@ -248,7 +254,11 @@ class Island {
   // Takes down how fast axes move and contacts slip before a kick ...
   void noteRates(const Scene& scene, bool opening);
   // ... and, of what then pushed, the work on the joints' axes, which it adds to the readings, and that of contacts.
-  void readWork(const Scene& scene, Vec3 Body::*spin, bool ofContacts = true);
+  // What axes and contacts did, and what drives the parts from outside, in a solve, which followed on a kick or was an
+  // impact.
+  void readWork(const Scene& scene, Vec3 Body::*spin, bool kicked = true);
+  // J, that the last kick did beside weights and steady forces, with the velocities at which it was solved.
+  double workOfKick(const Scene& scene, Vec3 Body::*spin) const;
   void addWork(const Scene& scene);
   void part(const Scene& scene, Assembly& assembly, int node);
 

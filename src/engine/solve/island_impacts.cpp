@@ -21,6 +21,9 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
     evaluate(scene);
     factor(scene, h, stiffnessShare, kick);
   };
+  // What is moved brings or takes what the others then have.
+  const bool moved = !assemblies.empty() && isMoved(scene);
+  const double energyBefore = moved ? kineticEnergy(scene) : 0;
   takeInertia(0, Kick::none);
   const double step = scene.settings.frame / scene.settings.substeps;
   bool reflected = false;
@@ -45,6 +48,7 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
     for (const Assembly* assembly : assemblies)
       for (const BodyId id : assembly->dynamicBodies()) scene.bodies[id].spanBefore = 0;
   }
+  if (moved) assemblies.front()->addDriven(kineticEnergy(scene) - energyBefore);
   takeInertia(kStiffnessShare, Kick::opening);
   bounced_ |= bounced || reflected;
   return !inTurn && (bounced || reflected);
@@ -69,9 +73,10 @@ bool Island::touchesNow(const Scene& scene, double h) {
 
 // By an impact on the joints alone.
 void Island::passOnBlow(const Scene& scene) {
+  evaluate(scene);
   factor(scene, scene.settings.frame / scene.settings.substeps, 0, Kick::none);
   openImpact(scene);
-  for (Assembly* assembly : assemblies) assembly->relaxImpact(scene.bodies), assembly->closeImpact();
+  for (Assembly* assembly : assemblies) assembly->relaxImpact(scene.bodies), assembly->closeImpact(), assembly->renew();
 }
 
 void Island::returnVelocities(const Scene& scene) {
@@ -122,6 +127,7 @@ void Island::cutSubstep(const Scene& scene, double h, double first) {
     const double step = before ? first : h - first;
     clock_ = before ? end - h + first : end;
     cut_ = before;
+    evaluate(scene);
     if (!trySubstep(scene, step)) fallbackSubstep(scene, step);
     if (!onStep_) close(scene, step);
   }

@@ -24,10 +24,36 @@ void Island::noteRates(const Scene& scene, bool opening) {
   if (!assemblies.empty()) contacts_.noteSlips(scene.bodies);
 }
 
-void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool ofContacts) {
+void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool kicked) {
   for (Assembly* assembly : assemblies) assembly->noteWork(scene.bodies, spin);
   addWork(scene);
-  if (ofContacts && !assemblies.empty()) contacts_.noteWork(scene.bodies, spin);
+  if (!kicked || assemblies.empty()) return;
+  double given = contacts_.noteWork(scene.bodies, spin) + workOfKick(scene, spin);
+  if (isMoved(scene))
+    for (const Assembly* assembly : assemblies) given += assembly->workOfMoved(scene.bodies);
+  assemblies.front()->addDriven(given);
+}
+
+double Island::workOfKick(const Scene& scene, Vec3 Body::*spin) const {
+  const bool pushed = !scene.fields.empty() || !scene.pushes.empty();
+  double sum = 0;
+  for (const BodyId id : bodies) {
+    const Body& b = scene.bodies[id];
+    const double linear = b.linearDecay * b.spanBefore, angular = b.angularDecay * b.spanBefore;
+    if (!b.dynamic() || (!pushed && b.torque.isZero(0) && linear == 0 && angular == 0)) continue;
+    Body start = b;
+    start.position = b.mark.position, start.orientation = b.mark.orientation, start.axes = b.mark.axes;
+    start.velocity = b.velocityBefore, start.spin = b.spinBefore;
+    const Velocities after = kicked(scene, id, start, b.spanBefore);
+    const Vec3 weight = b.spanBefore * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
+    // What damping leaves of the solve's own push is a work of its own.
+    const Vec3 given =
+        after.linear - start.velocity - weight + (1 - 1 / kickGain(linear)) * (b.velocity - after.linear);
+    const Vec3 turned = after.angular - start.spin + (1 - 1 / kickGain(angular)) * (b.*spin - after.angular);
+    sum += 0.5 * b.mass * given.dot(start.velocity + b.velocity);
+    sum += 0.5 * (start.worldInertia() * turned).dot(start.spin + b.*spin);
+  }
+  return sum;
 }
 
 void Island::addWork(const Scene& scene) {

@@ -91,7 +91,7 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
     for (Assembly* assembly : assemblies)
       if (fallback != kAsBefore) assembly->setFallback(fallback);
     takeSubsteps(scene, pieces);
-    account = takeStock(scene, energyBefore, pieces > 1);
+    account = takeStock(scene, energyBefore, pieces);
     ++residual_.refined;
   };
   for (const int pieces : kPieces) {
@@ -120,6 +120,7 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
 // What a hard frame gained or lost in spite of all goes: by a factor on how its parts move against one another, which
 // breaks no joint and leaves the momenta of what hangs on nothing.
 void Island::giveBack(const Scene& scene, Account& account) {
+  if (isMoved(scene)) return;
   const auto hangs = [](const Assembly* a) { return a->isAnchored(); };
   Vec3 velocity = Vec3::Zero(), spin = Vec3::Zero(), centre = Vec3::Zero();
   if (std::none_of(assemblies.begin(), assemblies.end(), hangs)) {
@@ -144,6 +145,7 @@ void Island::giveBack(const Scene& scene, Account& account) {
   double moving = 0;
   for (const BodyId id : bodies) {
     const Body& b = scene.bodies[id];
+    if (!b.dynamic()) continue;
     moving += b.kineticEnergyAt(b.velocity - together(b), b.spin - spin);
   }
   constexpr double kMost = 0.1, kMostInTouch = 0.99;  // of it
@@ -152,6 +154,7 @@ void Island::giveBack(const Scene& scene, Account& account) {
   const double factor = std::sqrt(1 - share);
   for (const BodyId id : bodies) {
     Body& b = scene.bodies[id];
+    if (!b.dynamic()) continue;
     const Vec3 common = together(b);
     b.velocity = common + factor * (b.velocity - common);
     b.spin = spin + factor * (b.spin - spin);

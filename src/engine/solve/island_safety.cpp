@@ -34,7 +34,7 @@ constexpr double kRunaway = 0.5;
 // A frame of plain joints is exact within this share of its energy, and not worth more substeps; with no more gained,
 // or lost, than those it may stand, and what is off is made good. Top-heavy ones count on coming back.
 constexpr double kExact = 1e-4, kGood = 0.02, kLost = 0.1, kGoodTopHeavy = 0.01;
-constexpr double kRubbed = 0.01;  // of what contacts took or brought in a frame, by which it may be off, too
+constexpr double kRubbed = 0.01;  // of what contacts, stops and dampers took in a frame, by which it may be off, too
 constexpr double kPlay = 1e-6;    // m, by which weights may seem to rise
 constexpr double kApart = 1e-5;   // m, by which joints of what touches may come apart
 
@@ -53,15 +53,23 @@ void Island::noteStart(const Scene& scene) {
 }
 
 // Whether a frame ended with finite numbers and with no more energy than it began with and was given. Much too much is
-// not believed.
-Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool refined) {
+// not believed, nor what soft stops did that are too fast for the step.
+Island::Account Island::takeStock(const Scene& scene, double energyBefore, int pieces) {
+  const bool refined = pieces > 1;
   const double after = energy(scene);
   if (!std::isfinite(after)) return {1, 0, false, false, false};
-  if (isDriven(scene) || assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0, false};
-  double given = 0, byAxes = 0, scale = 0, pushed = 0, slack = 0;
+  const double whole = scene.settings.frame / scene.settings.substeps, step = whole / pieces;
+  double struckHard = 0, stored = 0;
+  for (const Assembly* assembly : assemblies)
+    struckHard += assembly->workAtHardStops(step), stored += assembly->storedEnergy();
+  const auto follows = [&](double scale) { return struckHard <= kExact * scale; };
+  if (assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0, false};
+  double given = 0, drained = 0, byAxes = 0, scale = stored, pushed = 0, slack = 0;
   for (const Assembly* assembly : assemblies) {
     const Assembly::AxisWork work = assembly->axisWork();
     given += std::max(0.0, work.driven);
+    drained += std::max(0.0, -work.driven) - work.taken;
+    scale += std::abs(work.driven);
     byAxes += work.driven + work.taken;
   }
   // What joints were apart when the frame began they may close, and lift weights by as much.
@@ -81,10 +89,8 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
   // Contacts take energy, and bring some only where they push overlaps out.
   const double byContacts = std::min({contacts_.work(), contacts_.pushedOut(), pushed});
   const double gain = after - energyBefore - byAxes - byContacts;
-  for (const Assembly* assembly : assemblies) scale += assembly->storedEnergy();
-  const double step = scene.settings.frame / scene.settings.substeps;
   const bool whirls = std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
-    return scene.bodies[id].dynamic() && scene.bodies[id].spin.norm() * step > kWhirl;
+    return scene.bodies[id].dynamic() && scene.bodies[id].spin.norm() * whole > kWhirl;
   });
   const bool hard = hasAxes() && (strained_ || (whirls && given == 0) || residual_.fallbacks > 0);
   const double easyShare = touched_ && !hasAxes() ? kUnbelievableInTouch : kRunaway;
@@ -93,16 +99,12 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
   // Nothing came from nowhere that contacts and axes took together with it.
   const double taken = std::max(0.0, -byContacts) + std::max(0.0, given - byAxes);
   const double allowed = share * (scale + given) + taken + slack + 1e-9 * std::abs(energyBefore);
-  const auto damped = [&](BodyId id) {
-    return scene.bodies[id].linearDamping > 0 || scene.bodies[id].angularDamping > 0;
-  };
   // That of springs is not seen exactly.
-  const bool sprung =
-      std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasSprings(); });
+  const bool sprung = std::any_of(assemblies.begin(), assemblies.end(),
+                                  [&](const Assembly* a) { return a->hasSprings() || a->isOnSlowStop(step); });
   // A blow that joints and touches take together has lost energy that nobody has seen.
-  const bool keeps =
-      (blow_ || !struck_) && (!sprung || hard || refined) && std::none_of(bodies.begin(), bodies.end(), damped);
-  const double play = slack + kRubbed * std::abs(byContacts);
+  const bool keeps = (blow_ || !struck_) && (!sprung || hard || refined);
+  const double play = slack + kRubbed * (std::abs(byContacts) + drained);
   const auto isWithin = [&](double gained, double lost) {
     return keeps ? gain <= gained * scale + play && gain >= -lost * scale - play : gain <= allowed;
   };
@@ -110,7 +112,7 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, bool 
   const double most = refined && !touched_ ? kExact * (scale + given) + slack : allowed;
   // What jams may be beyond solving; what only came apart in a crash is not.
   const bool together = residual_.fallbacks == 0 || (touched_ && residual_.linear <= kApart);
-  const bool exact = (keeps ? isWithin(kExact, kExact) : gain <= most) && together;
+  const bool exact = follows(scale) && (keeps ? isWithin(kExact, kExact) : gain <= most) && together;
   return {gain, allowed, good, exact, !touched_ && !hasAxes(), keeps};
 }
 
@@ -229,10 +231,13 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
   ++residual_.fallbacks;
 }
 
-// Shortens a step of the last resort until it gains nothing: at rest it certainly does not.
+// Shortens a step of the last resort until it gains nothing that it was not given: at rest it certainly does not.
 void Island::keepEnergy(const Scene& scene, double step) {
   constexpr int kHalvings = 12;
-  for (int i = 0; !(energy(scene) <= safeEnergy_); ++i) {
+  double given = workOfKick(scene, &Body::kickedSpin);
+  for (const Assembly* assembly : assemblies) given += assembly->workOfMoved(scene.bodies);
+  const double most = safeEnergy_ + std::max(0.0, given);
+  for (int i = 0; !(energy(scene) <= most); ++i) {
     for (BodyId id : bodies) {
       Body& b = scene.bodies[id];
       b.undrift();
@@ -248,10 +253,8 @@ void Island::keepEnergy(const Scene& scene, double step) {
   safeEnergy_ = energy(scene);
 }
 
-bool Island::isDriven(const Scene& scene) const {
-  return !scene.fields.empty() || !scene.pushes.empty() || std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
-    return !scene.bodies[id].dynamic() || !scene.bodies[id].torque.isZero(0);
-  });
+bool Island::isMoved(const Scene& scene) const {
+  return std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) { return scene.bodies[id].isMoved(); });
 }
 
 bool Island::hasAxes() const {
@@ -292,9 +295,10 @@ void Island::solveWithinBudget(const Scene& scene, double step) {
     solveVelocities(scene, step, step);
     const double after = kineticEnergy(scene);
     double given = 0;
-    for (const Assembly* assembly : assemblies) given += assembly->workOfSolve(scene.bodies);
+    for (const Assembly* assembly : assemblies)
+      given += assembly->workOfSolve(scene.bodies) + assembly->workOfMoved(scene.bodies);
     before = started + given;
-    if (isDriven(scene) || budget + before - after >= -kOverdraft * started) {
+    if ((touched_ && isMoved(scene)) || budget + before - after >= -kOverdraft * started) {
       budget += before - after;
       return;
     }
