@@ -155,6 +155,54 @@ struct Pendulum {
   double rate() const { return world.state(bob).angularVelocity.z(); }
 };
 
+// A paddle that is moved at a steady speed sends what it strikes off by Newton's law on their relative speed, on a rail
+// as if it were free: what is moved may bring energy.
+TEST(JointImpact, WithAPaddleThatIsMoved) {
+  constexpr double kPaddle = 5;  // m/s
+  for (const double restitution : {0.0, 0.5, 1.0}) {
+    World world({.gravity = Vec3::Zero()});
+    BodyDef paddle = tangible(Box{{0.1, 1, 1}}, 1, {{-1, 0, 0}});
+    paddle.role = Role::kinematic;
+    paddle.velocity.x() = kPaddle;
+    paddle.restitution = restitution;
+    world.addBody(paddle);
+    const BodyId ball = world.addBody(tangible(Sphere{0.1}, 1));
+    world.addJoint(joint(JointType::slider, kWorld, Vec3::Zero(), ball, Vec3::Zero()));
+    for (int f = 0; f < 24; ++f) world.step();
+    EXPECT_NEAR(world.state(ball).velocity.x(), (1 + restitution) * kPaddle, 1e-9) << restitution;
+  }
+}
+
+// Links that a press squeezes flatter than they are cannot give way, whatever pushes: nothing breaks or flies off, and
+// it comes to an end.
+TEST(JointImpact, UnderAPressThatLeavesNoRoom) {
+  constexpr int kLinks = 5;
+  constexpr double kRadius = 0.04, kLength = 0.2, kPress = 0.75;  // m, m, m/s
+  World world;
+  world.addBody(ground());
+  std::vector<BodyId> links;
+  for (int i = 0; i < kLinks; ++i) {
+    const Quat level(Eigen::AngleAxisd(kPi / 2, Vec3::UnitZ()));
+    links.push_back(world.addBody(tangible(Capsule{kRadius, 0.9 * kLength}, 0.5, {{i * kLength, 0.1, 0}, level})));
+    if (i > 0)
+      world.addJoint(joint(JointType::ball, links[i - 1], {0, -kLength / 2, 0}, links[i], {0, kLength / 2, 0}));
+  }
+  BodyDef press = tangible(Box{{3, 0.2, 2}}, 1, {{0, 0.6, 0}});
+  press.role = Role::kinematic;
+  press.velocity.y() = -kPress;
+  const BodyId plate = world.addBody(press);
+  double apart = 0, fastest = 0;
+  for (int f = 0; f < 45; ++f) {
+    // It ends at three quarters of their thickness.
+    if (world.state(plate).pose.position.y() < 0.1 + 1.5 * kRadius)
+      world.setVelocity(plate, Vec3::Zero(), Vec3::Zero());
+    apart = std::max(apart, world.step().linear);
+    for (const BodyId link : links) fastest = std::max(fastest, world.state(link).velocity.norm());
+  }
+  EXPECT_LT(apart, 1e-5);
+  EXPECT_LT(fastest, 10 * kPress);
+}
+
 // A blow from outside is passed on by the joints at once, with the loss of energy that this takes: what is left of it
 // turns the whole about the pin.
 TEST(Blow, TurnsAPendulumByItsMomentAboutThePin) {

@@ -41,6 +41,9 @@ Assembly::StopTouch Assembly::touchOfStop(const Node& n, int r, double rate) con
   const double squared = speed * speed + 2 * gap * towards * gathering;
   if (squared < 0) return {kNever, 0};
   const double after = 2 * gap / (std::sqrt(squared) + speed);
+  // What bends so much that its speed is another at the touch is held where the substep ends, if it is to stay.
+  constexpr double kSteady = 0.2;
+  if (!axis.sendsBack() && std::abs(after * gathering) > kSteady * speed) return {kNever, 0};
   return {after, after * gathering};
 }
 

@@ -113,6 +113,8 @@ double ContactSolver::nextStrike(const std::vector<Body>& bodies, double h) cons
 double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstOnly,
                              const std::vector<Assembly*>& assemblies) {
   constexpr int kStages = 200;
+  constexpr int kTimes = 20;  // what is struck more often than that jams: no impact frees it, as in a crowd
+  std::vector<int> times(static_cast<std::size_t>(size()), 0);
   const double together = kTogether * span;
   double earliest = -1;
   for (int stage = 0; stage < kStages; ++stage) {
@@ -151,6 +153,10 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
       const Vec3 n = patch.normal();
       if (!isFirst(patch.a, patch.placeA, after, n) || !isFirst(patch.b, patch.placeB, after, n)) continue;
+      if (++times[static_cast<std::size_t>(i)] > kTimes) {
+        crowd_ = true;
+        return earliest;
+      }
       Impact& impact = struck.emplace_back(impactAt(i, bodies));
       const double v = impact.slip[0];
       fastest = std::max(fastest, -v);
@@ -240,10 +246,12 @@ void ContactSolver::keepEnergyWithJoints(std::vector<Impact>& struck, std::vecto
     for (const auto& [id, velocity, spin] : motions) sum += bodies[id].kineticEnergyAt(velocity, spin);
     return sum;
   };
-  // What free bodies gain until they touch does work as well.
-  const auto gained = [&](const std::vector<Vec3>& impulses) {
+  // What free bodies gain until they touch does work as well, and so do those that are moved.
+  const auto given = [&](const std::vector<Vec3>& impulses) {
     double sum = 0;
-    for (std::size_t i = 0; i < struck.size(); ++i) sum += impulses[i][0] * struck[i].gained;
+    for (std::size_t i = 0; i < struck.size(); ++i)
+      sum += workOfMoved(struck[i].point, impulses[i], bodies) - impulses[i][0] * struck[i].gained;
+    for (const Assembly* assembly : assemblies) sum += assembly->workOfMoved(bodies);
     return sum;
   };
   const auto impulsesOf = [&] {
@@ -252,7 +260,7 @@ void ContactSolver::keepEnergyWithJoints(std::vector<Impact>& struck, std::vecto
     return all;
   };
   const Motions bouncing = motionsOf(bodies, assemblies);
-  const double had = energyOf(before), work = energyOf(bouncing) - had + gained(impulsesOf());
+  const double had = energyOf(before), work = energyOf(bouncing) - had - given(impulsesOf());
   if (work <= kRoundOff * workBothWays(struck) + kRoundOffOfAll * had) return;
   std::vector<std::vector<double>> ofJoints;
   for (const Assembly* assembly : assemblies) ofJoints.push_back(assembly->impulses());
@@ -261,7 +269,7 @@ void ContactSolver::keepEnergyWithJoints(std::vector<Impact>& struck, std::vecto
   Motions change = bouncing;
   for (std::size_t i = 0; i < change.size(); ++i)
     change[i].velocity -= dull[i].velocity, change[i].spin -= dull[i].spin;
-  const double a = energyOf(change), c = energyOf(dull) - had + gained(dullImpulses),
+  const double a = energyOf(change), c = energyOf(dull) - had - given(dullImpulses),
                share = shareThatKeeps(a, work - a - c, c);
   for (std::size_t i = 0; i < change.size(); ++i) {
     Body& body = bodies[change[i].id];

@@ -191,19 +191,22 @@ void ContactSolver::noteSlips(const std::vector<Body>& bodies) {
 double ContactSolver::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
   double byMoved = 0;
   for (int i = 0; i < size(); ++i) {
-    const ContactPoint& p = touches_.points[i];
-    const ContactPatch& patch = touches_.patches[p.patch];
-    const Body &a = bodies[patch.a], &b = bodies[patch.b];
-    work_ += p.impulse.dot(slipsBefore_[i] + slipAt(i, bodies, spin)) / 2;
-    const Vec3 impulse = patch.directions * p.impulse;
-    const auto workOf = [&](const Body& body, const Vec3& arm) {
-      const double twist = patch.leverOf(p).dot(p.impulse) * patch.normal().dot(body.spin);
-      return impulse.dot(body.velocityAt(arm)) + twist;
-    };
-    if (a.isMoved()) byMoved += workOf(a, p.armA);
-    if (b.isMoved()) byMoved -= workOf(b, p.armB);
+    const Vec3& impulse = touches_.points[i].impulse;
+    work_ += impulse.dot(slipsBefore_[i] + slipAt(i, bodies, spin)) / 2;
+    byMoved += workOfMoved(i, impulse, bodies);
   }
   return byMoved;
+}
+
+double ContactSolver::workOfMoved(int point, const Vec3& impulse, const std::vector<Body>& bodies) const {
+  const ContactPoint& p = touches_.points[point];
+  const ContactPatch& patch = touches_.patches[p.patch];
+  const Body &a = bodies[patch.a], &b = bodies[patch.b];
+  const Vec3 along = patch.directions * impulse, twist = patch.leverOf(p).dot(impulse) * patch.normal();
+  double work = 0;
+  if (a.isMoved()) work += along.dot(a.velocityAt(p.armA)) + twist.dot(a.spin);
+  if (b.isMoved()) work -= along.dot(b.velocityAt(p.armB)) + twist.dot(b.spin);
+  return work;
 }
 
 template <class ImpulseOf>

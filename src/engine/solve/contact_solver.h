@@ -145,6 +145,8 @@ class ContactSolver {
                             const std::vector<Assembly*>& assemblies, const Motions& before) const;
   std::vector<Vec3> settleDull(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
                                const std::vector<Assembly*>& assemblies) const;
+  // J, that a body does by pushing with this impulse at a point if it is moved.
+  double workOfMoved(int point, const Vec3& impulse, const std::vector<Body>& bodies) const;
   static double workBothWays(const std::vector<Impact>& struck);
   // The slip before plus that after, at the touch.
   Vec3 doubleMeanSlip(const Impact& impact, const std::vector<Body>& bodies) const;

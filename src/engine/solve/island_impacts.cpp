@@ -41,6 +41,7 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
   const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), isStruck);
   const bool bounced = inTurn ? bounceInTurn(scene, h) : contacts_.bounce(scene.bodies, h, firstOnly, assemblies) >= 0;
   for (Assembly* assembly : assemblies) assembly->closeImpact();
+  crowd_ |= contacts_.crowd();
   if (bounced) {
     read(scene, false);
     readWork(scene, &Body::spin, false);

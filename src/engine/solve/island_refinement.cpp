@@ -84,7 +84,7 @@ bool Island::isTopHeavy(const Scene& scene) const {
 // A frame that was too hard is done again with more substeps. Where that does not help either, at velocity level.
 void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   // Trouble that lasts is not looked into frame by frame.
-  if (hasAxes() && saved_.assemblies.front().fallback > 0) return;
+  if ((hasAxes() || isMoved(scene)) && saved_.assemblies.front().fallback > 0) return;
   constexpr int kAsBefore = -1;
   const auto again = [&](int pieces, int fallback) {
     returnToStart(scene);
