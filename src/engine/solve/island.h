@@ -242,8 +242,6 @@ class Island {
   bool solveVelocities(const Scene& scene, double h, double time, bool unlessStruck = false);
   // Returns whether stops or drives changed sides.
   bool solveJoints(const Scene& scene, double h, double time);
-  // Whether something that is not computed moves one of its parts.
-  bool isMoved(const Scene& scene) const;
   bool hasAxes() const;
   void refreshStiffness(const Scene& scene, double time);
   void openAccounts(const Scene& scene);
@@ -309,6 +307,7 @@ class Island {
   std::vector<std::array<double, kMaxAxes>> startWork_;  // of each node's joint
   Saved saved_;                                          // where the frame can be refined ...
   bool canReturn_ = false;                               // ... which is so
+  bool kicksWork_ = false;                               // by more than weights and steady forces, in the frame
   double safeEnergy_ = 0;                                // J, that a frame done again may not pass
   bool safe_ = false;                                    // the frame is being done again
   Residual residual_;
@@ -324,6 +323,7 @@ class Island {
   bool blow_ = false;       // ... that joints pass on before anything else
   bool bounced_ = false;    // something came back from others or from stops in the frame
   bool crowd_ = false;      // too many may touch for impacts one by one
+  bool moved_ = false;      // something that is not computed moves a part in the frame
   double clock_ = 0;        // s, the end of the present substep
 };
 

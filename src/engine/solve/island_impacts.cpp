@@ -22,7 +22,7 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
     factor(scene, h, stiffnessShare, kick);
   };
   // What is moved brings or takes what the others then have.
-  const bool moved = !assemblies.empty() && isMoved(scene);
+  const bool moved = !assemblies.empty() && moved_;
   const double energyBefore = moved ? kineticEnergy(scene) : 0;
   takeInertia(0, Kick::none);
   const double step = scene.settings.frame / scene.settings.substeps;

@@ -28,19 +28,19 @@ void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool kicked) {
   for (Assembly* assembly : assemblies) assembly->noteWork(scene.bodies, spin);
   addWork(scene);
   if (!kicked || assemblies.empty()) return;
-  double given = contacts_.noteWork(scene.bodies, spin) + workOfKick(scene, spin);
-  if (isMoved(scene))
+  double given = contacts_.noteWork(scene.bodies, spin);
+  if (kicksWork_) given += workOfKick(scene, spin);
+  if (moved_)
     for (const Assembly* assembly : assemblies) given += assembly->workOfMoved(scene.bodies);
   assemblies.front()->addDriven(given);
 }
 
 double Island::workOfKick(const Scene& scene, Vec3 Body::*spin) const {
-  const bool pushed = !scene.fields.empty() || !scene.pushes.empty();
   double sum = 0;
   for (const BodyId id : bodies) {
     const Body& b = scene.bodies[id];
     const double linear = b.linearDecay * b.spanBefore, angular = b.angularDecay * b.spanBefore;
-    if (!b.dynamic() || (!pushed && b.torque.isZero(0) && linear == 0 && angular == 0)) continue;
+    if (!b.dynamic()) continue;
     Body start = b;
     start.position = b.mark.position, start.orientation = b.mark.orientation, start.axes = b.mark.axes;
     start.velocity = b.velocityBefore, start.spin = b.spinBefore;

@@ -84,7 +84,7 @@ bool Island::isTopHeavy(const Scene& scene) const {
 // A frame that was too hard is done again with more substeps. Where that does not help either, at velocity level.
 void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   // Trouble that lasts is not looked into frame by frame.
-  if ((hasAxes() || isMoved(scene)) && saved_.assemblies.front().fallback > 0) return;
+  if ((hasAxes() || moved_) && saved_.assemblies.front().fallback > 0) return;
   constexpr int kAsBefore = -1;
   const auto again = [&](int pieces, int fallback) {
     returnToStart(scene);
@@ -120,7 +120,7 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
 // What a hard frame gained or lost in spite of all goes: by a factor on how its parts move against one another, which
 // breaks no joint and leaves the momenta of what hangs on nothing.
 void Island::giveBack(const Scene& scene, Account& account) {
-  if (isMoved(scene)) return;
+  if (moved_) return;
   const auto hangs = [](const Assembly* a) { return a->isAnchored(); };
   Vec3 velocity = Vec3::Zero(), spin = Vec3::Zero(), centre = Vec3::Zero();
   if (std::none_of(assemblies.begin(), assemblies.end(), hangs)) {

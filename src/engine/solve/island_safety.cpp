@@ -42,9 +42,13 @@ constexpr double kApart = 1e-5;   // m, by which joints of what touches may come
 
 void Island::noteStart(const Scene& scene) {
   start_.clear();
+  moved_ = false;
+  kicksWork_ = !scene.fields.empty() || !scene.pushes.empty();
   for (BodyId id : bodies) {
     const Body& b = scene.bodies[id];
     start_.push_back({b.position, b.velocity, b.spin, b.orientation});
+    moved_ |= b.isMoved();
+    kicksWork_ |= !b.torque.isZero(0) || b.linearDamping > 0 || b.angularDamping > 0;
   }
   startWork_.clear();
   for (const Assembly* assembly : assemblies)
@@ -253,10 +257,6 @@ void Island::keepEnergy(const Scene& scene, double step) {
   safeEnergy_ = energy(scene);
 }
 
-bool Island::isMoved(const Scene& scene) const {
-  return std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) { return scene.bodies[id].isMoved(); });
-}
-
 bool Island::hasAxes() const {
   return std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->hasAxes(); });
 }
@@ -296,9 +296,9 @@ void Island::solveWithinBudget(const Scene& scene, double step) {
     const double after = kineticEnergy(scene);
     double given = 0;
     for (const Assembly* assembly : assemblies)
-      given += assembly->workOfSolve(scene.bodies) + assembly->workOfMoved(scene.bodies);
+      given += assembly->workOfSolve(scene.bodies) + (moved_ ? assembly->workOfMoved(scene.bodies) : 0);
     before = started + given;
-    if ((touched_ && isMoved(scene)) || budget + before - after >= -kOverdraft * started) {
+    if ((touched_ && moved_) || budget + before - after >= -kOverdraft * started) {
       budget += before - after;
       return;
     }
