@@ -139,7 +139,9 @@ void World::NearSearch::strike(int from, int to) {
   const double apart = apartBy(striking.box, struck.box) + striking.reach + struck.reach;
   const double most = 4 * fastest;
   const double way = std::min(share * (striking.way - std::max(apart, 0.0)), most * world.settings_.frame);
-  if (way <= struck.reach) return;
+  // Two that strike each other in turn go on for ever by less and less otherwise, or by round-off.
+  constexpr double kWorthwhile = 1.01;
+  if (way <= kWorthwhile * struck.reach) return;
   struck.box = struck.box.grown(Vec3::Constant(way - struck.reach));
   struck.reach = struck.way = way;
   double& speed = world.colliders_[to].struck;

@@ -5,6 +5,7 @@
 
 #include <limits>
 
+#include "physics/random.h"
 #include "physics/rigs.h"
 
 namespace calm {
@@ -211,6 +212,33 @@ TEST(World, JoinedNeighboursCollideOnlyWhenAsked) {
   };
   EXPECT_EQ(contacts(false), 0u);
   EXPECT_EQ(contacts(true), 1u);
+}
+
+// Bars of a chain that strike one another and the floor widen, in turn, how far each may get within a frame. That comes
+// to an end however they lie.
+TEST(World, SearchForWhatMayMeetComesToAnEnd) {
+  constexpr double kLength = 0.3, kRestitution = 0.4;
+  for (unsigned seed = 0; seed < 60; ++seed) {
+    physics::Random random(seed);
+    World world;
+    BodyDef floor = ground();
+    floor.pose.position.y() = -3 * kLength;
+    floor.restitution = kRestitution;
+    world.addBody(floor);
+    BodyId above = kWorld;
+    Vec3 end = Vec3::Zero(), at = Vec3::Zero();
+    for (int i = 0; i < 6; ++i) {
+      const Vec3 along = random.vector(1).normalized();
+      const Pose pose{at + kLength / 2 * along, Quat::FromTwoVectors(Vec3::UnitY(), along)};
+      BodyDef bar = tangible(Box{{0.02, kLength, 0.02}}, random.uniform(0.5, 2), pose);
+      bar.restitution = kRestitution;
+      const BodyId id = world.addBody(bar);
+      world.addJoint(joint(JointType::ball, above, end, id, {0, -kLength / 2, 0}));
+      above = id, end = {0, kLength / 2, 0}, at += kLength * along;
+    }
+    for (int frame = 0; frame < 90; ++frame) world.step();
+    EXPECT_TRUE(world.state(above).pose.position.allFinite()) << "seed " << seed;
+  }
 }
 
 }  // namespace
