@@ -206,7 +206,8 @@ bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<Strike>&
   const double had = energyOf(before) * (1 + kRoundOff);
   relaxImpact(bodies);
   const std::vector<BodyMotion> stopped = atTouch();
-  const double left = energyOf(stopped);
+  // What is moved brings or takes energy of its own.
+  const double byMoved = workOfMoved(bodies), left = energyOf(stopped) - byMoved;
   if (left > had) {
     setMotions(before);
     std::fill(impulse_.begin(), impulse_.end(), 0);
@@ -216,7 +217,7 @@ bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<Strike>&
   for (const Strike& s : strikes) target_[s.row] = s.back;
   relaxImpact(bodies);
   const std::vector<BodyMotion> sentBack = atTouch(), change = sum(sentBack, -1, stopped);
-  const double changing = energyOf(change), mixed = energyOf(sentBack) - left - changing;
+  const double changing = energyOf(change), mixed = energyOf(sentBack) - workOfMoved(bodies) - left - changing;
   if (left + changing + mixed <= had) return true;
   const double share = (std::sqrt(mixed * mixed + 4 * changing * (had - left)) - mixed) / (2 * changing);
   setMotions(sum(stopped, share, change));
