@@ -207,7 +207,7 @@ bool Assembly::strikeStops(std::vector<Body>& bodies, const std::vector<Strike>&
   relaxImpact(bodies);
   const std::vector<BodyMotion> stopped = atTouch();
   // What is moved brings or takes energy of its own.
-  const double byMoved = workOfMoved(bodies), left = energyOf(stopped) - byMoved;
+  const double left = energyOf(stopped) - workOfMoved(bodies);
   if (left > had) {
     setMotions(before);
     std::fill(impulse_.begin(), impulse_.end(), 0);

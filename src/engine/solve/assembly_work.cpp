@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // What an assembly's free axes do: the work of their rows, and what springs hold.
 #include <algorithm>
+#include <cmath>
 
 #include "engine/solve/assembly.h"
 #include "engine/solve/assembly_rates.h"

@@ -257,6 +257,8 @@ class Island {
   void readWork(const Scene& scene, Vec3 Body::*spin, bool kicked = true);
   // J, that the last kick did beside weights and steady forces, with the velocities at which it was solved.
   double workOfKick(const Scene& scene, Vec3 Body::*spin) const;
+  // The same with what moved parts do through joints.
+  double workFromOutside(const Scene& scene, Vec3 Body::*spin) const;
   void addWork(const Scene& scene);
   void part(const Scene& scene, Assembly& assembly, int node);
 

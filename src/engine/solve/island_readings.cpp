@@ -28,11 +28,15 @@ void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool kicked) {
   for (Assembly* assembly : assemblies) assembly->noteWork(scene.bodies, spin);
   addWork(scene);
   if (!kicked || assemblies.empty()) return;
-  double given = contacts_.noteWork(scene.bodies, spin);
-  if (kicksWork_) given += workOfKick(scene, spin);
+  const double byMovedTouches = contacts_.noteWork(scene.bodies, spin);
+  assemblies.front()->addDriven(byMovedTouches + workFromOutside(scene, spin));
+}
+
+double Island::workFromOutside(const Scene& scene, Vec3 Body::*spin) const {
+  double sum = kicksWork_ ? workOfKick(scene, spin) : 0;
   if (moved_)
-    for (const Assembly* assembly : assemblies) given += assembly->workOfMoved(scene.bodies);
-  assemblies.front()->addDriven(given);
+    for (const Assembly* assembly : assemblies) sum += assembly->workOfMoved(scene.bodies);
+  return sum;
 }
 
 double Island::workOfKick(const Scene& scene, Vec3 Body::*spin) const {

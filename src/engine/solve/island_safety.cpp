@@ -62,12 +62,12 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, int p
   const bool refined = pieces > 1;
   const double after = energy(scene);
   if (!std::isfinite(after)) return {1, 0, false, false, false};
+  if (assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0, false};
   const double whole = scene.settings.frame / scene.settings.substeps, step = whole / pieces;
   double struckHard = 0, stored = 0;
   for (const Assembly* assembly : assemblies)
     struckHard += assembly->workAtHardStops(step), stored += assembly->storedEnergy();
   const auto follows = [&](double scale) { return struckHard <= kExact * scale; };
-  if (assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0, false};
   double given = 0, drained = 0, byAxes = 0, scale = stored, pushed = 0, slack = 0;
   for (const Assembly* assembly : assemblies) {
     const Assembly::AxisWork work = assembly->axisWork();
@@ -238,9 +238,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
 // Shortens a step of the last resort until it gains nothing that it was not given: at rest it certainly does not.
 void Island::keepEnergy(const Scene& scene, double step) {
   constexpr int kHalvings = 12;
-  double given = workOfKick(scene, &Body::kickedSpin);
-  for (const Assembly* assembly : assemblies) given += assembly->workOfMoved(scene.bodies);
-  const double most = safeEnergy_ + std::max(0.0, given);
+  const double most = safeEnergy_ + std::max(0.0, workFromOutside(scene, &Body::kickedSpin));
   for (int i = 0; !(energy(scene) <= most); ++i) {
     for (BodyId id : bodies) {
       Body& b = scene.bodies[id];
