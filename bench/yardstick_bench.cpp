@@ -24,9 +24,8 @@ class PlainChain {
       const bool load = i == links;
       const double mass = load ? payload : kMass, length = load ? std::cbrt(payload / 2600) : kLength;
       const Vec3 from = links_.empty() ? Vec3(Vec3::Zero()) : Vec3(links_.back().position + down * links_.back().half);
-      links_.push_back({from + down * (length / 2), Vec3::Zero(), Vec3::Zero(),
-                        Quat::FromTwoVectors(Vec3::UnitY(), down), 1 / mass, 12 / (mass * length * length), length / 2,
-                        Vec3::Zero()});
+      links_.push_back({from + down * (length / 2), Vec3::Zero(), Vec3::Zero(), turnBetween(Vec3::UnitY(), down),
+                        1 / mass, 12 / (mass * length * length), length / 2, Vec3::Zero()});
     }
   }
   void step(double h) {

@@ -3,6 +3,7 @@
 
 #include <stdexcept>
 
+#include "engine/math/rotation.h"
 #include "engine/shape/hull.h"
 #include "rig/edits.h"
 
@@ -80,7 +81,7 @@ void turnAxis(Rig& rig, Id id, const Vec3& axis) {
   if (!(axis.norm() > 1e-9)) throw std::invalid_argument("an axis needs a direction");
   Joint& joint = *rig.joint(id);
   const Vec3 now = restFrame(rig, joint.a).rotation * Vec3::UnitX();
-  const Quat turn = Quat::FromTwoVectors(now, axis);
+  const Quat turn = turnBetween(now, axis);
   for (Side* side : {&joint.a, &joint.b}) {
     const Pose frame = restFrame(rig, *side);
     const Quat turned = turn * frame.rotation;

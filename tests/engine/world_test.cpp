@@ -229,7 +229,7 @@ TEST(World, SearchForWhatMayMeetComesToAnEnd) {
     Vec3 end = Vec3::Zero(), at = Vec3::Zero();
     for (int i = 0; i < 6; ++i) {
       const Vec3 along = random.vector(1).normalized();
-      const Pose pose{at + kLength / 2 * along, Quat::FromTwoVectors(Vec3::UnitY(), along)};
+      const Pose pose{at + kLength / 2 * along, turnBetween(Vec3::UnitY(), along)};
       BodyDef bar = tangible(Box{{0.02, kLength, 0.02}}, random.uniform(0.5, 2), pose);
       bar.restitution = kRestitution;
       const BodyId id = world.addBody(bar);

@@ -9,8 +9,8 @@
 namespace calm::physics {
 namespace {
 
-const Quat kAboutY = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
-const Quat kAboutZ = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+const Quat kAboutY = turnBetween(Vec3::UnitX(), Vec3::UnitY());
+const Quat kAboutZ = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
 
 // A mass that slides along the world's x axis with the given axis settings.
 struct Cart {
@@ -285,7 +285,7 @@ TEST(Universal, TransmitsTheRatioOfHookesJoint) {
   world.addJoint(bearing);
   // The cross's arms: z on the first shaft, y on the second; frame a has its x along the first shaft's arm.
   JointDef cross = joint(JointType::universal, first, Vec3::Zero(), second, Vec3::Zero());
-  cross.frameA.rotation = cross.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  cross.frameA.rotation = cross.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   cross.frameB.rotation = Quat::Identity();
   world.addJoint(cross);
   double worst = 0;

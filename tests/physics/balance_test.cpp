@@ -17,7 +17,7 @@ World workshop() {
   const BodyId lamp = world.addBody(solid(Sphere{0.1}, 3, {{1.6, 0.4, 0.1}}));
   const BodyId disc = world.addBody(solid(Cylinder{0.2, 0.05}, 4, {{0, 2, 0}}));
   JointDef hinge = joint(JointType::hinge, crate, {0, 0.75, 0}, beam, {-0.8, 0, 0});
-  hinge.frameA.rotation = hinge.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  hinge.frameA.rotation = hinge.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   hinge.axes[0].stiffness = 120, hinge.axes[0].damping = 4, hinge.axes[0].friction = 2;
   world.addJoint(hinge);
   JointDef rope = joint(JointType::distance, beam, {0.8, 0, 0}, lamp, Vec3::Zero());
@@ -81,7 +81,7 @@ TEST(Balance, WorkOfAnAxisIsTheEnergyItGave) {
   World world;
   const BodyId load = world.addBody(solid(Box{Vec3::Constant(0.3)}, 12));
   JointDef rail = joint(JointType::slider, kWorld, Vec3::Zero(), load, Vec3::Zero());
-  rail.frameA.rotation = rail.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+  rail.frameA.rotation = rail.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
   rail.axes[0].speed = 0.8, rail.axes[0].cap = 200;
   const JointId id = world.addJoint(rail);
   const double start = world.energy().total();

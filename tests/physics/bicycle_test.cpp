@@ -71,7 +71,7 @@ Bicycle addBicycle(World& world, double speed, double lean) {
     JointDef def;
     def.type = JointType::hinge;
     def.a = a, def.b = b;
-    const Pose place{at, Quat::FromTwoVectors(Vec3::UnitX(), axis)};
+    const Pose place{at, turnBetween(Vec3::UnitX(), axis)};
     def.frameA = world.state(a).pose.inverse() * place;
     def.frameB = world.state(b).pose.inverse() * place;
     return world.addJoint(def);

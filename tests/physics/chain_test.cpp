@@ -245,7 +245,7 @@ TEST(Ring, HoldsWhenDropped) {
   std::vector<BodyId> links;
   for (int i = 0; i < kLinks; ++i) {
     const Vec3 from = corner(i), to = corner(i + 1);
-    const Quat along = Quat::FromTwoVectors(Vec3::UnitY(), (to - from).normalized());
+    const Quat along = turnBetween(Vec3::UnitY(), (to - from).normalized());
     links.push_back(world.addBody(solid(Capsule{0.01, side}, 0.1, {(from + to) / 2, along})));
   }
   for (int i = 0; i < kLinks; ++i)

@@ -337,7 +337,7 @@ TEST(ChainWithItsBlock, LandsAndComesToRest) {
   std::vector<BodyId> links;
   for (int i = 0; i < plan.links; ++i) {
     const Vec3 direction = (i < plan.links / 2 ? Vec3(low - hook) : Vec3(eye - low)) / leg;
-    const Quat turned = Quat::FromTwoVectors(Vec3::UnitY(), direction);
+    const Quat turned = turnBetween(Vec3::UnitY(), direction);
     BodyDef def = tangible(Capsule{0.01, plan.length}, plan.mass, {at + direction * plan.length / 2, turned});
     def.linearDamping = 2.5;  // both as the Line kit gives
     def.angularDamping = 4;

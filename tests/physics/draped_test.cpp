@@ -40,9 +40,8 @@ struct Drape {
     };
     for (int i = 0; i < kLinks; ++i) {
       const Vec3 direction = (pivots[i + 1] - pivots[i]).normalized();
-      links.push_back(
-          damped(tangible(Capsule{kThick, kLink}, kMass,
-                          {(pivots[i] + pivots[i + 1]) / 2, Quat::FromTwoVectors(Vec3::UnitY(), direction)})));
+      links.push_back(damped(tangible(Capsule{kThick, kLink}, kMass,
+                                      {(pivots[i] + pivots[i + 1]) / 2, turnBetween(Vec3::UnitY(), direction)})));
       if (i > 0) world.addJoint(joint(JointType::ball, links[i - 1], {0, kLink / 2, 0}, links[i], {0, -kLink / 2, 0}));
     }
     const auto load = [&](double mass, const Vec3& at, BodyId link, double end) {

@@ -27,7 +27,7 @@ class FallenChains : public testing::TestWithParam<FallenChain> {
     const FallenChain& plan = GetParam();
     const Vec3 down(std::sin(plan.angle), -std::cos(plan.angle), 0), up = Vec3::UnitY();
     const Vec3 start(0, 0.6 - std::min(0.0, down.y()) * plan.links * length, 0);
-    const Quat along = Quat::FromTwoVectors(up, down), across = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    const Quat along = turnBetween(up, down), across = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     world.addBody(ground(0.4));
     BodyId above = kWorld;
     Vec3 anchor = start;

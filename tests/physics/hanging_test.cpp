@@ -40,8 +40,7 @@ TEST(Catenary, SagAndEndForces) {
   std::vector<BodyId> links;
   for (int i = 0; i < kRods; ++i) {
     const Vec3 along = i < kRods / 2 ? low : Vec3(right - low);
-    BodyDef def =
-        solid(Capsule{0.01, kLength}, kMass, {at + along * kLength / 2, Quat::FromTwoVectors(Vec3::UnitY(), along)});
+    BodyDef def = solid(Capsule{0.01, kLength}, kMass, {at + along * kLength / 2, turnBetween(Vec3::UnitY(), along)});
     def.linearDamping = 2, def.angularDamping = 4;
     links.push_back(world.addBody(def));
     world.addJoint(joint(JointType::ball, above, anchor, links.back(), {0, -kLength / 2, 0}));

@@ -77,7 +77,7 @@ TEST(Heap, OfJointedPartsLiesStill) {
     planks.push_back(world.addBody(tangible(Box{{0.18, 0.05, 0.5}}, 2, {Vec3(0.2 * i, 0.0252, 0)})));
     if (i == 0) continue;
     JointDef def = joint(JointType::hinge, planks[i - 1], {0.1, 0, 0}, planks[i], {-0.1, 0, 0});
-    def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     world.addJoint(def);
   }
   Residual worst;
@@ -212,8 +212,7 @@ TEST(PresentLoad, OfARodCarriedRound) {
     disc.angularVelocity = Vec3(0, kRate, 0);
     const BodyId holder = world.addBody(disc);
     const Vec3 along(std::sin(lean), -std::cos(lean), 0), pivot(radius, 0, 0);
-    BodyDef rod =
-        solid(Capsule{0.01, kLength}, 2, {pivot + along * kLength / 2, Quat::FromTwoVectors(Vec3::UnitY(), along)});
+    BodyDef rod = solid(Capsule{0.01, kLength}, 2, {pivot + along * kLength / 2, turnBetween(Vec3::UnitY(), along)});
     rod.mass.inertia = Vec3(1, 1e-6, 1).asDiagonal() * Mat3::Identity() * (2 * kLength * kLength / 12);
     rod.angularVelocity = Vec3(0, kRate, 0);
     rod.velocity = rod.angularVelocity.cross(rod.pose.position);

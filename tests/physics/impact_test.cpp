@@ -54,7 +54,7 @@ TEST(Impact, OffTheCentreOfARod) {
     world.addBody(ball);
     if (hinged) {
       JointDef hinge = joint(JointType::hinge, kWorld, {-length / 2, 0, 0}, bar, {-length / 2, 0, 0});
-      hinge.frameA.rotation = hinge.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+      hinge.frameA.rotation = hinge.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
       world.addJoint(hinge);
     }
     for (int i = 0; i < 18; ++i) world.step();
@@ -86,7 +86,7 @@ TEST(Impact, BouncesOnAStopAtTheInstantOfTouch) {
   World world;
   const BodyId weight = world.addBody(solid(Sphere{0.1}, 1));
   JointDef rail = joint(JointType::slider, kWorld, Vec3::Zero(), weight, Vec3::Zero());
-  rail.frameA.rotation = rail.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+  rail.frameA.rotation = rail.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
   rail.axes[0].low = -depth, rail.axes[0].restitution = e;
   world.addJoint(rail);
   double touch = std::sqrt(2 * depth / kGravity), speed = 0, worst = 0;

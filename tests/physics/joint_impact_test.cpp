@@ -47,7 +47,7 @@ struct Leaf {
   explicit Leaf(const AxisDef& axis) {
     body = world.addBody(tangible(Box{{1, 1, 0.05}}, 8, {Vec3(0.5, 0, 0)}));
     JointDef def = joint(JointType::hinge, kWorld, Vec3::Zero(), body, Vec3(-0.5, 0, 0));
-    def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+    def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
     def.axes[0] = axis;
     world.addJoint(def);
   }
@@ -114,7 +114,7 @@ TEST(JointImpact, OnALoadedSpring) {
   World world;
   const BodyId load = world.addBody(tangible(Box{{0.4, 0.2, 0.4}}, 6));
   JointDef def = joint(JointType::slider, kWorld, Vec3::Zero(), load, Vec3::Zero());
-  def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+  def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
   def.axes[0].stiffness = 6 * kGravity / 0.05, def.axes[0].target = 0.05;
   world.addJoint(def);
   const BodyId ball = throwBall(world, Vec3(0, 0.1, 0), -Vec3::UnitY());
@@ -149,7 +149,7 @@ struct Pendulum {
     def.velocity = velocity;
     bob = world.addBody(def);
     JointDef pin = joint(JointType::hinge, kWorld, Vec3::Zero(), bob, Vec3(0, 1, 0));
-    pin.frameA.rotation = pin.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    pin.frameA.rotation = pin.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     world.addJoint(pin);
   }
   double rate() const { return world.state(bob).angularVelocity.z(); }

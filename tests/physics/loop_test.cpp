@@ -7,7 +7,7 @@
 namespace calm::physics {
 namespace {
 
-const Quat kAboutY = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+const Quat kAboutY = turnBetween(Vec3::UnitX(), Vec3::UnitY());
 
 // A gate on two pins with a man's weight at its edge: the pins share the weight by their compliance, and their
 // horizontal forces are the couple over their distance.
@@ -55,7 +55,7 @@ struct FourBar {
 
   FourBar(double angle, double compliance) {
     const Quat turned = Quat(Eigen::AngleAxisd(angle, Vec3::UnitZ()));
-    const Quat across = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    const Quat across = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     const Vec3 down = turned * Vec3(0, -kLength, 0);
     const Shape bar = Box{{0.03, kLength, 0.02}};
     const BodyId beam = world.addBody(solid(Box{{1, 0.04, 0.04}}, kBeam, {down}));
@@ -130,7 +130,7 @@ TEST(Truss, CarriesByStaticsWhereItsBarsOverlapAtThePin) {
   const double weight = 1000;
   World world;
   const auto bar = [&](const Vec3& from, const Vec3& to) {
-    const Quat along = Quat::FromTwoVectors(Vec3::UnitX(), to - from);
+    const Quat along = turnBetween(Vec3::UnitX(), to - from);
     return world.addBody(tangible(Box{{(to - from).norm(), 0.02, 0.02}}, 0.01, {(from + to) / 2, along}));
   };
   const Vec3 foot(0, 0, 0), top(0, 1, 0), pin(1, 0, 0);
@@ -166,7 +166,7 @@ TEST(RedundantGate, StopsDeadAtItsStop) {
   JointId pintle = 0;
   for (const double y : {-1.4, 1.4}) {
     JointDef hinge = joint(JointType::hinge, kWorld, {0, y, 0}, leaf, {-1.225, y, 0});
-    hinge.frameA.rotation = hinge.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+    hinge.frameA.rotation = hinge.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
     if (y < 0) {
       hinge.axes[0].low = -0.1, hinge.axes[0].high = 0.25;
       hinge.axes[0].speed = speed, hinge.axes[0].cap = 900;
@@ -196,7 +196,7 @@ TEST(RedundantGate, StopsDeadAtItsStop) {
 TEST(FourBars, PassTheirDeadCentres) {
   constexpr int kWindows = 2;
   World world;
-  const Quat aboutZ = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  const Quat aboutZ = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   const auto rod = [&](const Vec3& middle, double angle, const Vec3& velocity, double spin) {
     const Pose pose{middle, Quat(Eigen::AngleAxisd(angle, Vec3::UnitZ()))};
     BodyDef def = solid(Box{{1, 0.01, 0.01}}, 1, pose);

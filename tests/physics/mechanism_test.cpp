@@ -9,7 +9,7 @@ namespace {
 
 // A frame whose x axis is `axis`.
 Quat alongX(const Vec3& axis) {
-  return Quat::FromTwoVectors(Vec3::UnitX(), axis);
+  return turnBetween(Vec3::UnitX(), axis);
 }
 
 // Joins b to a with both frames at this world pose.

@@ -29,7 +29,7 @@ CompoundPendulum makePendulum(double amplitude, JointType type, int substeps = 8
   const Quat turned(Eigen::AngleAxisd(amplitude, Vec3::UnitZ()));
   p.rod = p.world.addBody(solid(box, mass, {turned * Vec3(0, -length / 2, 0), turned}));
   JointDef j = joint(type, kWorld, Vec3::Zero(), p.rod, {0, length / 2, 0});
-  j.frameA.rotation = j.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  j.frameA.rotation = j.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   j.frameB.rotation = j.frameA.rotation;
   p.world.addJoint(j);
   p.inertia = massPropertiesOf(box, mass).inertia(2, 2) + mass * p.arm * p.arm;
@@ -177,7 +177,7 @@ TEST(TriplePendulum, KeepsItsEnergy) {
     const BodyId rod = world.addBody(solid(Box{{length, 0.03, 0.03}}, 1, {{(i + 0.5) * length, 0, 0}}));
     JointDef hinge =
         joint(JointType::hinge, above, i == 0 ? Vec3(0, 0, 0) : Vec3(length / 2, 0, 0), rod, Vec3(-length / 2, 0, 0));
-    hinge.frameA.rotation = hinge.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    hinge.frameA.rotation = hinge.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     world.addJoint(hinge);
     above = rod;
   }

@@ -28,7 +28,7 @@ void addRods(World& world, double angleA, double angleB, double restitution, dou
   };
   const BodyId a = rod(angleA), b = rod(angleB);
   JointDef hinge = joint(JointType::hinge, a, {0, 0.25, 0}, b, {0, 0.25, 0});
-  const Quat across = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  const Quat across = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   hinge.frameA.rotation = about(-angleA) * across;
   hinge.frameB.rotation = about(-angleB) * across;
   world.addJoint(hinge);
@@ -114,7 +114,7 @@ TEST(Dropped, ComesBackFromAnyHeight) {
       const BodyId ball = world.addBody(bouncing(tangible(Sphere{0.05}, 1, {{0, 0.05 + drop, 0}}), 1));
       if (onRail) {
         JointDef rail = joint(JointType::slider, kWorld, {0, 0.05 + drop, 0}, ball, Vec3::Zero());
-        rail.frameA.rotation = rail.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+        rail.frameA.rotation = rail.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
         world.addJoint(rail);
       }
       const double before = world.energy().total();
@@ -138,7 +138,7 @@ std::ostream& operator<<(std::ostream& out, const Stopped& stopped) {
 
 JointDef hingeAcross(BodyId a, const Vec3& onA, BodyId b, const Vec3& onB) {
   JointDef hinge = joint(JointType::hinge, a, onA, b, onB);
-  hinge.frameA.rotation = hinge.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  hinge.frameA.rotation = hinge.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   hinge.axes[0].restitution = 1;
   return hinge;
 }
@@ -146,7 +146,7 @@ JointDef hingeAcross(BodyId a, const Vec3& onA, BodyId b, const Vec3& onB) {
 double onRail(World& world, double reach) {
   const BodyId weight = world.addBody(solid(Sphere{0.05}, 1));
   JointDef rail = joint(JointType::slider, kWorld, Vec3::Zero(), weight, Vec3::Zero());
-  rail.frameA.rotation = rail.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+  rail.frameA.rotation = rail.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
   rail.axes[0].low = -reach, rail.axes[0].restitution = 1;
   world.addJoint(rail);
   return kGravity * reach;

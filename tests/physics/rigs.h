@@ -7,6 +7,7 @@
 #include <numbers>
 #include <string>
 
+#include "engine/math/rotation.h"
 #include "engine/world.h"
 
 namespace calm::physics {
@@ -66,7 +67,7 @@ struct Chain {
 inline Chain makeChain(const ChainPlan& plan) {
   Chain chain;
   const Vec3 down(std::sin(plan.angle), -std::cos(plan.angle), 0);
-  const Quat along = Quat::FromTwoVectors(Vec3::UnitY(), down);
+  const Quat along = turnBetween(Vec3::UnitY(), down);
   BodyId above = kWorld;
   Vec3 anchor = Vec3::Zero();
   const auto turning = [&](BodyDef def) {
@@ -79,8 +80,7 @@ inline Chain makeChain(const ChainPlan& plan) {
         turning(solid(Capsule{plan.length * 0.2, plan.length}, plan.mass, {down * (plan.length * (i + 0.5)), along})));
     JointDef j = joint(plan.type, above, anchor, link, Vec3(0, -plan.length / 2, 0));
     // Hinges turn about the world's z axis, across the swing.
-    const Quat across =
-        Quat(Eigen::AngleAxisd(plan.twist * i, down)) * Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    const Quat across = Quat(Eigen::AngleAxisd(plan.twist * i, down)) * turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     j.frameA.rotation = above == kWorld ? across : along.conjugate() * across;
     j.frameB.rotation = along.conjugate() * across;
     chain.world.addJoint(j);
@@ -93,7 +93,7 @@ inline Chain makeChain(const ChainPlan& plan) {
     const BodyId stone = chain.world.addBody(
         turning(solid(Box{Vec3::Constant(side)}, plan.payload, {down * (total + side / 2), along})));
     JointDef j = joint(plan.type, above, anchor, stone, Vec3(0, -side / 2, 0));
-    j.frameA.rotation = j.frameB.rotation = along.conjugate() * Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    j.frameA.rotation = j.frameB.rotation = along.conjugate() * turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     chain.world.addJoint(j);
   }
   const double moving = plan.payload > 0 ? plan.payload : plan.links * plan.mass / 2;

@@ -103,7 +103,7 @@ TEST_P(PendulumAtAWall, KeepsItsRhythm) {
   JointDef j =
       joint(type, kWorld, Vec3::Zero(), bob, type == JointType::hinge ? Vec3(-def.pose.position) : Vec3::Zero());
   if (type == JointType::hinge)
-    j.frameA.rotation = j.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    j.frameA.rotation = j.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   else
     j.axes[0].low = j.axes[0].high = 1;
   world.addJoint(j);

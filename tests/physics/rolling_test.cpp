@@ -199,7 +199,7 @@ TEST(Rolling, LeaningCoinRollsInItsCircle) {
   BodyDef def = tangible(Cylinder{kRadius, kThick}, 1);
   def.mass.inertia = Vec3(across, along, across).asDiagonal();
   def.pose.position = Vec3(circle, kRadius * std::cos(kLean) + kThick / 2 * std::sin(kLean), 0);
-  def.pose.rotation = Quat::FromTwoVectors(Vec3::UnitY(), axis);
+  def.pose.rotation = turnBetween(Vec3::UnitY(), axis);
   def.friction = kRough;
   def.velocity = velocity;
   def.angularVelocity = turning;

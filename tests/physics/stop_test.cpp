@@ -135,7 +135,7 @@ TEST(HardStop, SendsBackAlikeOnACarriageThatMoves) {
       rod.velocity.x() = speed;
       const BodyId id = world.addBody(rod);
       JointDef def = joint(JointType::hinge, above, end, id, {-0.25, 0, 0});
-      def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+      def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
       def.axes[0].low = -0.6, def.axes[0].high = 0.6;
       def.axes[0].restitution = 0.5;
       world.addJoint(def);
@@ -162,7 +162,7 @@ TEST(Servo, HoldsUpToItsCap) {
     World world;
     const BodyId rod = world.addBody(solid(Box{{1, 0.05, 0.05}}, 3, {{0.5, 0, 0}}));
     JointDef def = joint(JointType::hinge, kWorld, Vec3::Zero(), rod, Vec3(-0.5, 0, 0));
-    def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+    def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     def.axes[0].stiffness = 1e6, def.axes[0].damping = 1e4, def.axes[0].springCap = cap;
     const JointId id = world.addJoint(def);
     for (int i = 0; i < 6; ++i) world.step();
@@ -202,7 +202,7 @@ TEST(Frequency, IsThatOfThePartOnItsJoint) {
   World world({.gravity = Vec3::Zero()});
   const BodyId door = world.addBody(solid(Box{{1, 2, 0.04}}, 20, {{0.5, 0, 0}}));
   JointDef def = joint(JointType::hinge, kWorld, Vec3::Zero(), door, Vec3(-0.5, 0, 0));
-  def.frameA.rotation = def.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitY());
+  def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
   def.axes[0].frequency = 1.5, def.axes[0].dampingRatio = 0.1, def.axes[0].target = 0.5;
   const JointId id = world.addJoint(def);
   const double inertia = 20 * (1 + 0.04 * 0.04) / 12 + 20 * 0.25;

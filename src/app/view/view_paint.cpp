@@ -5,6 +5,7 @@
 
 #include "app/look/look.h"
 #include "app/view/view.h"
+#include "engine/math/rotation.h"
 #include "rig/units.h"
 
 namespace calm::app {
@@ -77,7 +78,7 @@ void View::drawRope(const Vec3& from, const Vec3& to, const QColor& color) {
   const Vec3 along = to - from;
   if (along.norm() < 1e-6) return;
   const Shape rope = Cylinder{camera_.metresPerPixel((from + to) / 2) * kThickness, along.norm()};
-  renderer_.drawShape(rope, {(from + to) / 2, Quat::FromTwoVectors(Vec3::UnitY(), along)}, color, color);
+  renderer_.drawShape(rope, {(from + to) / 2, turnBetween(Vec3::UnitY(), along)}, color, color);
 }
 
 void View::paintOverlay(QPainter& painter) {

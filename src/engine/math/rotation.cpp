@@ -22,6 +22,10 @@ Vec3 vectorFromRotation(const Quat& q) {
   return sine > 1e-12 ? Vec3(part * (angle / sine)) : Vec3(2 * part);
 }
 
+Quat turnBetween(const Vec3& from, const Vec3& to) {
+  return Quat::FromTwoVectors(from, to);
+}
+
 PrincipalInertia::PrincipalInertia(const Vec3& moments)
     : moments_(moments), inverse_(moments.cwiseInverse()), inverseRoot_(inverse_.cwiseSqrt()) {
   const double scale = moments.maxCoeff();

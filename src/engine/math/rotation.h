@@ -15,6 +15,10 @@ Quat rotationFromVector(const Vec3& v);
 // Its inverse: the rotation vector of at most pi radians.
 Vec3 vectorFromRotation(const Quat& q);
 
+// The smallest rotation that turns one direction into the other; where they are opposite, half a turn about an axis
+// across them. Neither need be a unit vector. Compiled once: Eigen finds that axis by a singular value decomposition.
+Quat turnBetween(const Vec3& from, const Vec3& to);
+
 // How far the turn from one to the other moves what is a metre from its axis, m: the chord.
 inline double chordBetween(const Quat& a, const Quat& b) {
   const double same = (a.coeffs() - b.coeffs()).squaredNorm(), opposite = (a.coeffs() + b.coeffs()).squaredNorm();

@@ -10,6 +10,7 @@
 #include <stdexcept>
 #include <utility>
 
+#include "engine/math/rotation.h"
 #include "engine/shape/hull.h"
 
 namespace calm {
@@ -181,8 +182,7 @@ PlacedShape fitCapsule(const Surface& surface) {
     if (volume >= least) continue;
     least = volume;
     best.shape = Capsule{radius, core + 2 * radius};
-    best.pose = {circle.center.x() * u + circle.center.y() * v + middle * axis,
-                 Quat::FromTwoVectors(Vec3::UnitY(), axis)};
+    best.pose = {circle.center.x() * u + circle.center.y() * v + middle * axis, turnBetween(Vec3::UnitY(), axis)};
   }
   return best;
 }

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "rig/kits/builder.h"
 
+#include "engine/math/rotation.h"
 #include "rig/kits/placed.h"
 
 namespace calm::rig {
@@ -24,7 +25,7 @@ Part& Builder::part(const std::string& slot, const Shape& shape, const Pose& pos
 
 Id Builder::link(const std::string& slot, const Vec3& from, const Vec3& to, double thickness, double mass) {
   const Vec3 whole = to - from;
-  const Pose pose{(from + to) / 2, Quat::FromTwoVectors(Vec3::UnitY(), whole.normalized())};
+  const Pose pose{(from + to) / 2, turnBetween(Vec3::UnitY(), whole.normalized())};
   Part& p = part(slot, Capsule{thickness / 2, whole.norm()}, pose, mass);
   p.linearDamping = kLineLinearDamping;
   p.angularDamping = kLineAngularDamping;
