@@ -210,6 +210,14 @@ class World {
   void settleAxes(JointState& joint) const;
   void stiffenByFrequency(JointState& joint, int axis) const;
   double massSeenBy(const JointState& joint, int axis) const;
+  // A joint's axis, its two sides as if nothing held them: row of the coordinate, their inverse inertia, and what a
+  // unit impulse changes the rate by, 1/kg or 1/(kg m^2).
+  struct FreeAxis {
+    Eigen::Matrix<double, kRowWidth, 1> row;
+    Eigen::Matrix<double, kRowWidth, kRowWidth> inverse;
+    double mobility;
+  };
+  FreeAxis freeAxis(const JointState& joint, int axis) const;
 
   // Of the present frame; kept for its memory alone, and no part of a copy.
   struct Islands {

@@ -199,16 +199,16 @@ void World::stiffenByFrequency(JointState& j, int k) const {
   axis.damping = 2 * axis.dampingRatio * mass * omega;
 }
 
-// The inertia along or about an axis of the two parts held together by this joint's locks alone (kg or kg m^2).
-double World::massSeenBy(const JointState& j, int axis) const {
-  using Row = Eigen::Matrix<double, kRowWidth, 1>;
+World::FreeAxis World::freeAxis(const JointState& j, int axis) const {
   const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
-  Eigen::Matrix<double, kRowWidth, kRowWidth> inverse = Eigen::Matrix<double, kRowWidth, kRowWidth>::Zero();
+  FreeAxis free;
+  free.inverse.setZero();
   int at = 0;
   for (const Body* body : {&a, &b}) {
     if (body->dynamic()) {
-      inverse.block<3, 3>(at, at) = body->inverseMass * Mat3::Identity();
-      inverse.block<3, 3>(at + 3, at + 3) = body->axes * body->inertia.inverse().asDiagonal() * body->axes.transpose();
+      free.inverse.block<3, 3>(at, at) = body->inverseMass * Mat3::Identity();
+      free.inverse.block<3, 3>(at + 3, at + 3) =
+          body->axes * body->inertia.inverse().asDiagonal() * body->axes.transpose();
     }
     at += 6;
   }
@@ -218,15 +218,22 @@ double World::massSeenBy(const JointState& j, int axis) const {
   std::vector<double> onRiders(6 * j.geometry.riders.size());
   own.riders = {&bodies_, onRiders.data()};
   evaluateCoordinate(j.def.type, axis, j.geometry, a, b, winding, own);
-  const Row row = own.fullRow(0);
-  double mobility = row.dot(inverse * row);
+  free.row = own.fullRow(0);
+  free.mobility = free.row.dot(free.inverse * free.row);
   for (std::size_t r = 0; r < j.geometry.riders.size(); ++r) {
     const Body& rider = bodies_[j.geometry.riders[r]];
     const Eigen::Map<const Vec3> along(&onRiders[6 * r]), about(&onRiders[6 * r + 3]);
     if (!rider.dynamic()) continue;
-    mobility += rider.inverseMass * along.squaredNorm() +
-                (rider.axes.transpose() * about).cwiseAbs2().dot(rider.inertia.inverse());
+    free.mobility += rider.inverseMass * along.squaredNorm() +
+                     (rider.axes.transpose() * about).cwiseAbs2().dot(rider.inertia.inverse());
   }
+  return free;
+}
+
+// The inertia along or about an axis of the two parts held together by this joint's locks alone (kg or kg m^2).
+double World::massSeenBy(const JointState& j, int axis) const {
+  const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
+  auto [row, inverse, mobility] = freeAxis(j, axis);
   if (const RowCount count = rowCount(j.def.type); count.rows > 0) {
     std::vector<double> locks(RowBlock::storage(count.rows, count.angular, count.pivot));
     RowBlock block(locks.data(), count.rows, count.pivot);

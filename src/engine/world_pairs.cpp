@@ -4,6 +4,7 @@
 #include <cmath>
 #include <utility>
 
+#include "engine/math/rotation.h"
 #include "engine/shape/mesh.h"
 #include "engine/world.h"
 
@@ -16,6 +17,38 @@ bool reachesPlane(const Aabb& box, const Collider& plane, const Body& body) {
   if (body.moves()) return true;
   const Vec3 middle = (box.low + box.high) / 2, half = (box.high - box.low) / 2;
   return (middle - plane.planePoint).dot(plane.planeNormal) <= plane.planeNormal.cwiseAbs().dot(half);
+}
+
+// How fast any point of a body that is moved goes within the frame from `time` on, m/s, of those within `extent` of its
+// centre of mass.
+double fastestOn(const Body& body, double time, const StepSettings& settings, double extent) {
+  const double h = settings.frame / settings.substeps;
+  double fastest = 0;
+  Pose before = body.motion->poseAt(time) * body.inPart;
+  for (int i = 1; i <= settings.substeps; ++i) {
+    const Pose after = body.motion->poseAt(time + i * h) * body.inPart;
+    const double turn = chordBetween(after.rotation, before.rotation);
+    fastest = std::max(fastest, ((after.position - before.position).norm() + extent * turn) / h);
+    before = after;
+  }
+  return fastest;
+}
+
+// How far a box reaches from a point, m.
+double extentFrom(const Vec3& point, const Aabb& box) {
+  return (box.high - point).cwiseAbs().cwiseMax((box.low - point).cwiseAbs()).norm();
+}
+
+// What is at work on an axis that stands at `at`: with how much (N or N m), and how far it may take it in a time.
+struct Drive {
+  double effort, until;
+};
+Drive driveOn(const AxisDef& axis, JointType type, double at, double time) {
+  const double stretch = axis.stiffness > 0 ? std::abs(at - axis.target) : 0;
+  const double beyond = axis.hasSoftStops() ? std::max({axis.low - at, at - axis.high, 0.0}) : 0;
+  const double motor = axis.cap > 0 || type == JointType::winch ? std::abs(axis.speed) : 0;
+  return {std::min(axis.stiffness * stretch, axis.springCap) + axis.stopStiffness * beyond + axis.cap,
+          2 * (stretch + beyond) + motor * time};
 }
 
 // How far two boxes are apart along an axis, m; below zero where they overlap along all.
@@ -44,6 +77,7 @@ struct World::NearSearch {
   const Body& bodyOf(int shape) const { return world.bodies_[world.shapes_[shape].body]; }
 
   void takeShapes();
+  std::vector<Hastening> hasteningsByDrives() const;
   void placeLeaves();
   // Notes whom a shape may meet: those after it, or with `all` also those before.
   void findNear(int shape, bool all);
@@ -75,23 +109,78 @@ void World::refreshPairs() {
 void World::NearSearch::takeShapes() {
   const StepSettings& settings = world.settings_;
   const double t = settings.frame;
+  const std::vector<Hastening> drives = hasteningsByDrives();
   for (int i = 0; i < count(); ++i) {
     const BodyShape& s = world.shapes_[i];
     const Body& b = bodyOf(i);
     world.colliders_[i].struck = 0;
     Reach r{boundsOf(s.shape, b.pose() * s.pose), 0, 0, 0, b.dynamic()};
+    Hastening& hastening = world.colliders_[i].hastening = {};
     if (b.moves()) {
-      // As far as the shape can get within the frame, with as much again for what pushes it.
-      const double size = (r.box.high - r.box.low).norm();
-      const double fall = (settings.gravity.norm() * std::abs(b.gravityScale) + b.force.norm() * b.inverseMass) * t * t;
-      r.speed = b.velocity.norm() + b.spin.norm() * size;
+      // As far as the shape can get within the frame, with as much again for what strikes it.
+      const double size = (r.box.high - r.box.low).norm(), extent = extentFrom(b.position, r.box);
+      if (b.dynamic()) {
+        if (b.assembly >= 0) hastening = drives[static_cast<std::size_t>(b.assembly)];
+        const Accelerations given = accelerationsBy(world.fields_, world.pushes_, s.body, b, world.time());
+        const Vec3 turning = b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque) + given.angular;
+        hastening.pushed = (b.inverseMass * b.force + given.linear).norm() + turning.norm() * extent;
+      }
+      const double fall = settings.gravity.norm() * std::abs(b.gravityScale) * t * t;
+      r.speed = b.velocity.norm() + b.spin.norm() * extent;
+      if (b.motion && !b.dynamic()) r.speed = std::max(r.speed, fastestOn(b, world.time(), settings, extent));
       r.way = r.speed * t;
-      r.reach = 2 * r.way + fall + 0.01 * size;
+      r.reach = 2 * r.way + fall + hastening.wayIn(t) + 0.01 * size;
       r.box = r.box.grown(Vec3::Constant(r.reach));
     }
     fastest = std::max(fastest, r.speed);
     reaches.push_back(r);
   }
+}
+
+// Of each assembly: what the strongest of its springs, servos, motors and winches may do to any of its bodies, and what
+// moved parts do to which its joints hold it. One that turns takes all with it that is further out, so that the lever
+// is the size of the assembly.
+std::vector<Hastening> World::NearSearch::hasteningsByDrives() const {
+  std::vector<Hastening> all(world.assemblies_.size());
+  std::vector<Aabb> boxes;
+  const auto boxOf = [&](int assembly) {
+    if (boxes.empty()) {
+      boxes.resize(all.size());
+      for (const BodyShape& s : world.shapes_)
+        if (const Body& b = world.bodies_[s.body]; b.dynamic() && b.assembly >= 0)
+          boxes[static_cast<std::size_t>(b.assembly)].include(boundsOf(s.shape, b.pose() * s.pose));
+    }
+    return boxes[static_cast<std::size_t>(assembly)];
+  };
+  const double t = world.settings_.frame;
+  for (const JointState& j : world.joints_) {
+    const Body &a = world.bodies_[j.def.a], &b = world.bodies_[j.def.b];
+    const int assembly = a.dynamic() ? a.assembly : b.assembly;
+    if (!j.holds() || assembly < 0) continue;
+    Hastening& strongest = all[static_cast<std::size_t>(assembly)];
+    for (const Body* by : {&a, &b})
+      if (by->motion && !by->dynamic()) {
+        const double speed = fastestOn(*by, world.time(), world.settings_, extentFrom(by->position, boxOf(assembly)));
+        strongest.carried = std::max(strongest.carried, speed);
+      }
+    const AxisCount count = axesOf(j.def.type);
+    for (int k = 0; k < count.all(); ++k) {
+      const Drive drive = driveOn(j.def.axes[k], j.def.type, j.reading.position[k], t);
+      if (drive.until == 0) continue;
+      double lever = 1;
+      if (k >= count.along) {
+        Aabb box = boxOf(assembly);
+        const Vec3 pivot = (a.partPose() * j.def.frameA).position;
+        box.include({pivot, pivot});
+        lever = (box.high - box.low).norm();
+      }
+      const Hastening by{.driven = lever * drive.effort * world.freeAxis(j, k).mobility,
+                         .drivenFor = lever * drive.until};
+      const Hastening so{.driven = strongest.driven, .drivenFor = strongest.drivenFor};
+      if (by.wayIn(t) > so.wayIn(t)) strongest.driven = by.driven, strongest.drivenFor = by.drivenFor;
+    }
+  }
+  return all;
 }
 
 void World::NearSearch::placeLeaves() {

@@ -169,13 +169,74 @@ TEST(Billiard, FastRotorStrikesWhatItComesRoundTo) {
   rotor.angularVelocity = Vec3(0, 0, 250);
   const BodyId blade = world.addBody(rotor);
   JointDef hinge = joint(JointType::hinge, kWorld, {0, 0, 0}, blade, {0, 0, 0});
-  hinge.frameA.rotation = hinge.frameB.rotation = Quat::FromTwoVectors(Vec3::UnitX(), Vec3::UnitZ());
+  hinge.frameA.rotation = hinge.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
   world.addJoint(hinge);
   BodyDef pebble = tangible(Sphere{0.05}, 0.01, {Vec3(0, 0.4, 0)});
   pebble.friction = 0;
   const BodyId struck = world.addBody(pebble);
   for (int i = 0; i < 2; ++i) world.step();
   EXPECT_GT(world.state(struck).velocity.norm(), 50) << "it stayed where it was";
+}
+
+// A ball at rest between a wall and one a hundred, ten thousand, a million times as heavy that comes: there are as many
+// touches as pi has digits' worth, 31, 314 and 3,141, over a thousand of them within one step (Galperin, "Playing pool
+// with pi", Regular and Chaotic Dynamics 8, 2003).
+TEST(Billiard, LightBallBetweenWallAndHeavyOne) {
+  for (const auto& [ratio, touches] : {std::pair(1e2, 31), std::pair(1e4, 314), std::pair(1e6, 3141)}) {
+    World world({.gravity = Vec3::Zero()});
+    BodyDef wall;
+    wall.role = Role::fixed;
+    wall.shapes = {{Box{{0.2, 2, 2}}, {}}};
+    wall.pose.position = {-0.1, 0, 0};
+    wall.restitution = 1;
+    world.addBody(wall);
+    std::vector<Ball> balls{{{1, 0, 0}, {0, 0, 0}, 1, 0.1}, {{2, 0, 0}, {-1, 0, 0}, ratio, 0.1}};
+    const std::vector<BodyId> ids = addTo(world, balls, 1);
+    watch(world, 8);
+    double light = 0, heavy = -1;
+    for (int i = 0; i < touches; ++i) {
+      const double common = (light + ratio * heavy) / (1 + ratio);
+      if (i % 2)
+        light = -light;
+      else
+        light = 2 * common - light, heavy = 2 * common - heavy;
+    }
+    EXPECT_NEAR(world.state(ids[0]).velocity.x(), light, 1e-6) << ratio;
+    EXPECT_NEAR(world.state(ids[1]).velocity.x(), heavy, 1e-6) << ratio;
+  }
+}
+
+// Two balls that meet off their centres, with friction: slip ends, or does not, by Coulomb's law in one impact. The
+// touch comes at, just before and just after the end of a frame and of a substep, and in the middle of one.
+TEST(Billiard, ObliqueTouchAtAnyInstant) {
+  constexpr double kBall = 0.03, kMass = 0.2, kSpeed = 2, kRestitution = 0.9;
+  struct Cut {
+    double friction, angle, spin;  // rad, rad/s
+  };
+  for (const Cut& cut : {Cut{0.1, 0.5, 0}, Cut{0.06, 0.3, 100}, Cut{0.5, 1, -50}, Cut{0.3, 0.1, 0}, Cut{0, 0.5, 0}})
+    for (const double substeps : {240.0, 100.0, 37.0})
+      for (const double off : {-1e-3, -1e-9, -1e-12, 0.0, 1e-12, 1e-9, 1e-3, 0.37}) {
+        const Vec3 n(std::cos(cut.angle), 0, std::sin(cut.angle));
+        World world({.gravity = Vec3::Zero()});
+        BodyDef ball = tangible(Sphere{kBall}, kMass, {{-kSpeed * (substeps + off) / 480, 0, 0}});
+        ball.friction = cut.friction;
+        ball.restitution = kRestitution;
+        ball.velocity = {kSpeed, 0, 0};
+        ball.angularVelocity = {0, cut.spin, 0};
+        const BodyId cue = world.addBody(ball);
+        ball.pose.position = 2 * kBall * n;
+        ball.velocity = ball.angularVelocity = Vec3::Zero();
+        const BodyId other = world.addBody(ball);
+        watch(world, 0.6);
+        const Vec3 v(kSpeed, 0, 0), slip = v - v.dot(n) * n + Vec3(0, cut.spin, 0).cross(kBall * n);
+        const double pushed = kMass * (1 + kRestitution) * v.dot(n) / 2,
+                     rubbed = std::min(cut.friction * pushed, kMass * slip.norm() / 7);
+        const Vec3 impulse = pushed * n + rubbed * slip.normalized();
+        EXPECT_LE((world.state(other).velocity - impulse / kMass).norm(), 1e-5 * kSpeed)
+            << "friction " << cut.friction << ", touch after " << substeps << " + " << off << " substeps";
+        EXPECT_LE((world.state(cue).velocity - v + impulse / kMass).norm(), 1e-5 * kSpeed)
+            << "friction " << cut.friction << ", touch after " << substeps << " + " << off << " substeps";
+      }
 }
 
 }  // namespace

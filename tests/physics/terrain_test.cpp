@@ -3,6 +3,8 @@
 #include <gtest/gtest.h>
 #include <tbb/global_control.h>
 
+#include <random>
+
 #include "engine/shape/hull.h"
 #include "engine/shape/mesh.h"
 #include "physics/rigs.h"
@@ -230,6 +232,37 @@ TEST(FastThings, NeverPassAThinPlate) {
       for (int i = 0; i < 20; ++i) world.step(), furthest = std::max(furthest, world.state(ball).pose.position.x());
       EXPECT_LT(furthest, -0.009) << (chained ? "chained, " : "free, ") << trial;
     }
+}
+
+// At 1 to 100 m/s and up to 160 rad/s, from all sides: an end that strikes sets the whole turning, and the other end
+// comes down within the same step.
+TEST(FastThings, ComeAslantAndSpinning) {
+  const Shape shapes[] = {Capsule{0.02, 0.3}, Capsule{0.01, 0.08}, Box{{0.05, 0.1, 0.2}}, Cylinder{0.05, 0.02},
+                          Sphere{0.02}};
+  std::mt19937 random(7);
+  std::normal_distribution<double> normal;
+  std::uniform_real_distribution<double> unit(0, 1);
+  const auto draw = [&] { return Vec3(normal(random), normal(random), normal(random)); };
+  for (int trial = 0; trial < 1500; ++trial) {
+    World world({.gravity = Vec3::Zero()});
+    BodyDef plate;
+    plate.role = Role::fixed;
+    plate.shapes = {{Box{{0.005, 40, 40}}, {}}};
+    plate.restitution = trial / 5 % 3 / 2.0;
+    world.addBody(plate);
+    Quat turned(normal(random), normal(random), normal(random), normal(random));
+    turned.normalize();
+    BodyDef thrown = tangible(shapes[trial % 5], 0.1, {Vec3(-1.5 + unit(random) / 2, 0, 0), turned});
+    thrown.restitution = plate.restitution;
+    thrown.velocity = std::pow(10, 2 * unit(random)) / 2 * draw();
+    thrown.velocity.x() = std::max(std::abs(thrown.velocity.x()), 0.2 * thrown.velocity.norm());
+    thrown.angularVelocity = std::pow(10, 2.2 * unit(random)) / 2 * draw();
+    const BodyId body = world.addBody(thrown);
+    double furthest = -9;
+    for (int i = 0; i < std::min(240.0, 2 / thrown.velocity.x() * 60 + 10); ++i)
+      world.step(), furthest = std::max(furthest, world.state(body).pose.position.x());
+    EXPECT_LT(furthest, 0) << "trial " << trial << ", " << thrown.velocity.norm() << " m/s";
+  }
 }
 
 TEST(FastThings, ThinRodsDoNotPassEachOther) {

@@ -123,7 +123,8 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
   const double radii = a.radius + b.radius;
   out.normal = (closest.onB - closest.onA) / closest.distance;
   addPoint(closest.onA, closest.onB, out.normal, radii, margin, 0, a.radius, out);
-  // A capsule lying along a face or another capsule touches at two ends, not at one point in between.
+  // A capsule lying along a face or another capsule touches at two ends, not at one point in between. One that leans
+  // over a face may come down on its other end.
   const bool aIsSegment = a.vertices.size() == 2, bIsSegment = b.vertices.size() == 2;
   if (!aIsSegment && !bIsSegment) return;
   const ConvexCore& segment = aIsSegment ? a : b;
@@ -131,7 +132,8 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
   if (other.vertices.size() < 2) return;
   const Vec3 towards = aIsSegment ? out.normal : Vec3(-out.normal);  // from the segment to the other
   constexpr double kParallel = 0.02;
-  if (std::abs(segment.edgeDirections[0].dot(towards)) > kParallel) return;
+  const bool leans = std::abs(segment.edgeDirections[0].dot(towards)) > kParallel;
+  if (leans && other.faces.empty()) return;
   Feature edge = facingFeature(segment, towards);
   Vec3 facePoint, faceNormal;
   const auto alongEdge = [&](const Vec3& from, const Vec3& to) {
@@ -168,17 +170,23 @@ void roundedManifold(const ConvexCore& a, const ConvexCore& b, const ClosestPoin
   };
   if (other.faces.empty()) {
     if (!alongEdge(other.vertices[0], other.vertices[1])) return;
-  } else if (const Feature face = facingFeature(other, -towards); !onFace(face) && !onEdge(face)) {
+  } else if (const Feature face = facingFeature(other, -towards); !onFace(face) && (leans || !onEdge(face))) {
     return;
   }
   if (edge.points.size() != 2) return;
-  out.points.clear();
+  const auto isNearer = [&](const auto& p, const auto& q) { return p.first.dot(towards) > q.first.dot(towards); };
+  if (leans)
+    edge.points.erase(std::min_element(edge.points.begin(), edge.points.end(), isNearer));
+  else
+    out.points.clear();
+  constexpr std::uint32_t kOtherEnd = 16384;
   for (const auto& [p, name] : edge.points) {
     const Vec3 onOther = p - faceNormal * (p - facePoint).dot(faceNormal);
+    const std::uint32_t id = leans ? kOtherEnd : name;
     if (aIsSegment)
-      addPoint(p, onOther, out.normal, radii, margin, name, a.radius, out);
+      addPoint(p, onOther, out.normal, radii, margin, id, a.radius, out);
     else
-      addPoint(onOther, p, out.normal, radii, margin, name, a.radius, out);
+      addPoint(onOther, p, out.normal, radii, margin, id, a.radius, out);
   }
 }
 

@@ -46,10 +46,23 @@ struct Manifold {
   }
 };
 
+// How far beyond its present speed a shape may get by what pushes it and what drives its joints.
+struct Hastening {
+  double pushed = 0;                 // m/s^2
+  double driven = 0, drivenFor = 0;  // m/s^2, and the way after which that ends, m
+  double carried = 0;                // m/s, by a moved part that its joints hold it to
+
+  // Within a time, twice as far as steady pushes and speeds take it.
+  double wayIn(double time) const {
+    return pushed * time * time + std::min(driven * time * time, drivenFor) + 2 * carried * time;
+  }
+};
+
 // A shape made ready: the plane of a half space, or a convex core. Meshes are met triangle by triangle instead.
 struct Collider {
-  double extent = 0;   // m, the furthest that it reaches from its body's centre of mass
-  double struck = 0;   // m/s, that something faster may give it within the frame; 0: nothing is
+  double extent = 0;  // m, the furthest that it reaches from its body's centre of mass
+  double struck = 0;  // m/s, that something faster may give it within the frame; 0: nothing is
+  Hastening hastening;
   double way = 0;      // m, that no point of it has gone farther than, in all, up to where it was last seen
   int number = 0;      // among the shapes of its island that move
   bool ready = false;  // is where its body is, in the present search

@@ -52,6 +52,8 @@ struct Body {
   // Rates at which damping and drag slow it in the coming kick, 1/s; see Island::factor.
   double linearDecay = 0, angularDecay = 0;
   Vec3 windPull = Vec3::Zero();  // m/s^2, of winds beside their drag
+  // What fields and pushes give it in the coming kick, m/s^2 and rad/s^2.
+  Vec3 given = Vec3::Zero(), givenSpin = Vec3::Zero();
   // The last kick: the velocities before it, and its span (s; 0: there was none, or they have changed since by other
   // means). Tells how drag will change, and what accelerates a body until it strikes something.
   Vec3 velocityBefore = Vec3::Zero(), spinBefore = Vec3::Zero();
@@ -129,22 +131,25 @@ struct Body {
     velocity = (goal.position - position) / h;
     spin = vectorFromRotation(goal.rotation * orientation.conjugate()) / h;
   }
-  // The velocities of its motion at an instant, by central differences.
-  void steerAt(double time) {
+  // The velocities of its motion at an instant, by central differences over as much to either side, s.
+  void steerAt(double time, double side = 1e-5) {
     if (!motion) return;
-    constexpr double kStep = 1e-5;  // s
-    const Pose before = motion->poseAt(time - kStep) * inPart, after = motion->poseAt(time + kStep) * inPart;
-    velocity = (after.position - before.position) / (2 * kStep);
-    spin = vectorFromRotation(after.rotation * before.rotation.conjugate()) / (2 * kStep);
+    const Pose before = motion->poseAt(time - side) * inPart, after = motion->poseAt(time + side) * inPart;
+    velocity = (after.position - before.position) / (2 * side);
+    spin = vectorFromRotation(after.rotation * before.rotation.conjugate()) / (2 * side);
   }
-  // For a step to `time`, in h seconds, of a kinematic body: how its velocities change over it.
+  // For a step to `time`, in h seconds, of a kinematic body: how its velocities change over it. A motion may have bends
+  // where the step begins and ends; what counts is what lies between.
   void noteGathering(double time, double h) {
     if (!motion || dynamic()) return;
+    constexpr double kShare = 1e-3;  // of the step
+    const double little = kShare * h;
     Body start = *this, end = *this;
-    start.steerAt(time - h);
-    end.steerAt(time);
-    velocityBefore = velocity - (end.velocity - start.velocity);
-    spinBefore = spin - (end.spin - start.spin);
+    start.steerAt(time - h + little, little);
+    end.steerAt(time - little, little);
+    const double share = 1 / (1 - 2 * kShare);
+    velocityBefore = velocity - share * (end.velocity - start.velocity);
+    spinBefore = spin - share * (end.spin - start.spin);
     spanBefore = h;
   }
   // How its spin changes where nothing turns it, rad/s^2.

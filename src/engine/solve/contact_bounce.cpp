@@ -37,9 +37,10 @@ double shareThatKeeps(double a, double b, double c) {
 bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const {
   for (int i = 0; i < size(); ++i) {
     const ContactPoint& p = touches_.points[i];
-    if (!touches_.patches[p.patch].bounces) continue;
+    const ContactPatch& patch = touches_.patches[p.patch];
+    if (!patch.bounces) continue;
     const double v = partingSpeed(i, bodies);
-    if (v > -slowest_) continue;
+    if (v > -patch.slowest) continue;
     // The velocities may be those of half a step ago.
     const double now = partingGain(i, bodies, 0), gathered = std::min(0.0, partingGain(i, bodies, h) - now);
     if (p.gap + h * (v + now + gathered) < 0) return true;
@@ -57,7 +58,7 @@ bool ContactSolver::struckUnawares() const {
     const ContactPoint& p = touches_.points[i];
     const ContactPatch& patch = touches_.patches[p.patch];
     if (!patch.bounces || patch.pair->restitution == 0 || p.gap < kNearTouch || p.impulse[0] <= 0) continue;
-    if (std::min(slipsBefore_[i][0], p.target) < -slowest_) return true;
+    if (std::min(slipsBefore_[i][0], p.target) < -patch.slowest) return true;
   }
   return false;
 }
@@ -103,7 +104,7 @@ double ContactSolver::nextStrike(const std::vector<Body>& bodies, double h) cons
     if (!swings(i, bodies) && !isHeld(patch.a, patch.placeA) && !isHeld(patch.b, patch.placeB)) continue;
     if (!patch.bounces || p.gap < kNearTouch) continue;
     const double v = partingSpeed(i, bodies);
-    if (v > -slowest_) continue;
+    if (v > -patch.slowest) continue;
     const double after = timeToTouch(i, bodies);
     if (after < h && (first < 0 || after < first)) first = after;
   }
@@ -112,12 +113,13 @@ double ContactSolver::nextStrike(const std::vector<Body>& bodies, double h) cons
 
 double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstOnly,
                              const std::vector<Assembly*>& assemblies) {
-  constexpr int kStages = 200;
-  constexpr int kTimes = 20;  // what is struck more often than that jams: no impact frees it, as in a crowd
+  // What is struck more often than that jams: no impact frees it, as in a crowd. A light ball between a wall and a
+  // heavy one that comes to it is struck a thousand times before it has sent that back.
+  const int most = assemblies.empty() ? 2000 : 20, stages = 10 * most;
   std::vector<int> times(static_cast<std::size_t>(size()), 0);
   const double together = kTogether * span;
   double earliest = -1;
-  for (int stage = 0; stage < kStages; ++stage) {
+  for (int stage = 0; stage < stages; ++stage) {
     // What a body would meet later it may not meet at all once it has struck what comes first.
     struct First {
       double after;  // s from now
@@ -128,7 +130,7 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
     double next = span;
     for (int i = 0; i < size(); ++i) {
       const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
-      if (!patch.bounces || partingSpeed(i, bodies) > -slowest_) continue;
+      if (!patch.bounces || partingSpeed(i, bodies) > -patch.slowest) continue;
       const double after = timeToTouch(i, bodies);
       // What would come a moment too late comes along with what does not: the corners of a face touch together.
       if (after >= span + together) continue;
@@ -153,7 +155,7 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
       const Vec3 n = patch.normal();
       if (!isFirst(patch.a, patch.placeA, after, n) || !isFirst(patch.b, patch.placeB, after, n)) continue;
-      if (++times[static_cast<std::size_t>(i)] > kTimes) {
+      if (++times[static_cast<std::size_t>(i)] > most) {
         crowd_ = true;
         return earliest;
       }
@@ -395,7 +397,8 @@ void ContactSolver::moveToTouch(const std::map<int, Touch>& touching, std::vecto
     const Vec3 change = moved(patch.b, p.armB) - moved(patch.a, p.armA);
     if (change.isZero(0)) continue;
     p.gap += patch.normal().dot(change);
-    if (p.gap > 0) p.target = -p.gap / span;
+    // What has come to its touch may be beyond it by round-off.
+    if (p.gap > 0 || p.target < 0) p.target = -std::max(p.gap, 0.0) / span;
   }
 }
 

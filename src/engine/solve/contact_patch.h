@@ -32,6 +32,7 @@ struct ContactPatch {
   double twist;        // share of their distances from it that friction has against twisting, beyond the arms'
   Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a point or line
   bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
+  double slowest;      // m/s; impacts slower than that do not bounce
 
   int size() const { return end - first; }
   Vec3 normal() const { return directions.col(0); }

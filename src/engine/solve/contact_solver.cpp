@@ -11,8 +11,8 @@ namespace {
 // Overlap is pushed out at this fraction a substep, and at most at this speed, so that nothing is flung.
 constexpr double kPushRate = 0.2;
 constexpr double kPushSpeed = 1;  // m/s
-// Impacts do not bounce that are slower than so many times gravity's own change of speed over a substep, or than the
-// least speed: they are what rests.
+// Impacts do not bounce that are slower than so many times the change of speed over a substep by gravity, by what else
+// pushes the two together or by the load that they carried, or than the least speed: they are what rests.
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 
 }  // namespace
@@ -27,7 +27,6 @@ void ContactSolver::begin(const Vec3& gravity, double whole, double h, double le
   left_ = left;
   gravity_ = gravity;
   softness_ = kSoftness;
-  slowest_ = std::max(kBounceShare * gravity.norm() * whole, kLeastBounce);
 }
 
 void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
@@ -48,6 +47,13 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   patch.middle /= static_cast<double>(manifold.points.size());
   patch.bounces = pair.restitution > 0 || !crowd_ || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
+  if (patch.bounces) {
+    const Vec3 parting = pushOn(b, patch.middle - fromB) - pushOn(a, patch.middle - fromA);
+    double load = 0;  // N
+    for (const ContactImpulse& last : pair.last) load += last.force[0];
+    const double pressing = std::max({gravity_.norm(), -n.dot(parting), load * (a.inverseMass + b.inverseMass)});
+    patch.slowest = std::max(kBounceShare * whole_ * pressing, kLeastBounce);
+  }
   // Arms of what touches are those in the middle of the step: what stands on a turntable is carried along its arc.
   const double time = closing_ ? 0 : step_ / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
   patch.first = size();
@@ -60,7 +66,7 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     const Vec3 armA = m.position - half - fromA, armB = m.position + half - fromB;
     if (closing_) {
       // What was only grazed as the step ended is yet to bounce.
-      const bool strikes = patch.bounces && n.dot(b.velocityAt(armB) - a.velocityAt(armA)) < -slowest_;
+      const bool strikes = patch.bounces && n.dot(b.velocityAt(armB) - a.velocityAt(armA)) < -patch.slowest;
       if (force[0] <= 0 || strikes) continue;
     }
     const double touches = m.gap < kNearTouch ? 1 : 0;
@@ -86,6 +92,13 @@ void ContactSolver::endTouch(int patch, double after, double falling) {
   const ContactPatch& ending = touches_.patches[patch];
   ending.pair->ends = true;
   for (int i = ending.first; i < ending.end; ++i) touches_.points[i].target += (after - left_ / 2) * falling;
+}
+
+// How fast what acts on a body from outside makes its point at `arm` gather speed, m/s^2.
+Vec3 ContactSolver::pushOn(const Body& b, const Vec3& arm) const {
+  if (!b.dynamic()) return Vec3::Zero();
+  const Vec3 turning = b.givenSpin + b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque);
+  return b.gravityScale * gravity_ + b.inverseMass * b.force + b.given + turning.cross(arm);
 }
 
 // What is yet to touch may come as near as it will by turning.

@@ -152,6 +152,7 @@ class ContactSolver {
   Vec3 doubleMeanSlip(const Impact& impact, const std::vector<Body>& bodies) const;
   void setImpactLaw(const Mat3& mobility, ContactLaw<double>& law) const;
   Vec3 accelerationAt(const Body& b, const Vec3& arm) const;
+  Vec3 pushOn(const Body& b, const Vec3& arm) const;
   // m/s^2, at which a point's gap bends where nothing pushes, because the two turn.
   double bendOf(int point, const std::vector<Body>& bodies) const;
   // Whether it matters when a point strikes, since it moves otherwise by then: round a centre of mass that turns.
@@ -219,7 +220,6 @@ class ContactSolver {
   Vec3 gravity_ = Vec3::Zero();
   double softness_ = kSoftness;
   bool closing_ = false, crowd_ = false, unequal_ = false;
-  double slowest_ = 0;  // m/s; impacts slower than that do not bounce
 };
 
 }  // namespace calm

@@ -168,6 +168,11 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.linearDecay = b.linearDamping + drag.rate;
     b.windPull = drag.pull;
     b.angularDecay = b.angularDamping;
+    if (!scene.fields.empty() || !scene.pushes.empty()) {
+      const Accelerations driving = drivingAccelerations(scene.fields, scene.pushes, id, b, clock_ - 1e-9);
+      b.given = driving.linear + drag.pull - drag.rate * b.velocity;
+      b.givenSpin = driving.angular;
+    }
     if (b.linearDecay > 0) b.linearResponse *= kickGain(b.linearDecay * time);
     if (b.angularDecay > 0) b.response *= kickGain(b.angularDecay * time);
   }

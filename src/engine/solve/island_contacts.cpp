@@ -18,12 +18,22 @@ constexpr double kKeptSlide = 1e-3, kKeptShare = 0.01;
 // second where joints hold them and something bounces, whose energy would suffer.
 constexpr std::size_t kCrowd = 6, kJointedCrowd = 24;
 
+// How fast the two bodies part at a point of the manifold, along its normal, m/s.
+double partingSpeed(const Manifold& m, const Vec3& at, const Body& a, const Body& b) {
+  const Vec3 onA = at - a.position - m.touchTime * a.velocity, onB = at - b.position - m.touchTime * b.velocity;
+  return m.normal.dot(b.velocityAt(onB) - a.velocityAt(onA));
+}
+
 // Whether two convex shapes whose bodies nothing holds pass each other within the step without touching, although the
 // planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
-bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Collider& ca, const Collider& cb,
-               double h) {
+bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Collider& ca, const Collider& cb, double h,
+               bool crowd) {
   if (pair.triangle >= 0 || ca.halfSpace || cb.halfSpace) return false;
-  const double gap = pair.manifold.leastGap();
+  const Manifold& m = pair.manifold;
+  // A plane that is not crossed does no harm, and is there if one of the two is sent back within the step.
+  const auto isCrossed = [&](const ManifoldPoint& p) { return p.gap + h * partingSpeed(m, p.position, a, b) < 0; };
+  if (!crowd && std::none_of(m.points.begin(), m.points.end(), isCrossed)) return false;
+  const double gap = m.leastGap();
   const Vec3 relative = b.velocity - a.velocity;
   // What is near compared to how far it moves may be pushed in by others; only true passers-by are let go.
   const double travel = relative.norm() * h;
@@ -31,12 +41,13 @@ bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Coll
   if (gap < 0.01 * travel + 1e-4 || a.spin.norm() * h > 0.1 || b.spin.norm() * h > 0.1) return false;
   const double turning = a.spin.norm() * ca.extent + b.spin.norm() * cb.extent;
   const double fastest = relative.norm() + turning;
+  const double hastened = turning * h + ca.hastening.wayIn(h) + cb.hastening.wayIn(h);
   ConvexCore moved = cb.core;
   double time = 0;
   for (int i = 0; i < 60; ++i) {
     const ClosestPoints closest = closestPoints(ca.core, moved);
-    // Turning is not followed but counted as nearness.
-    const double distance = closest.distance - ca.core.radius - cb.core.radius - turning * h;
+    // Turning and hastening are not followed but counted as nearness.
+    const double distance = closest.distance - ca.core.radius - cb.core.radius - hastened;
     if (distance < 1e-3 * gap) return false;
     const double dt = distance / fastest;
     time += dt;
@@ -62,12 +73,6 @@ void goOn(Collider& c, const Body& body) {
 
 Pose poseAfter(const Body& body, double time) {
   return {body.position + time * body.velocity, (rotationFromVector(time * body.spin) * body.orientation).normalized()};
-}
-
-// How fast the two bodies part at a point of the manifold, along its normal, m/s.
-double partingSpeed(const Manifold& m, const Vec3& at, const Body& a, const Body& b) {
-  const Vec3 onA = at - a.position - m.touchTime * a.velocity, onB = at - b.position - m.touchTime * b.velocity;
-  return m.normal.dot(b.velocityAt(onB) - a.velocityAt(onA));
 }
 
 // What may touch, and up to which distance that matters.
@@ -96,7 +101,10 @@ class Ahead {
 // to that instant and takes normal and points of it. A gap becomes what the points have left to go at their present
 // speeds along the new normal.
 void lookAtTouch(Manifold& m, const Meeting& meeting, double h) {
-  if (m.points.size() != 1 || m.points[0].gap < kNearTouch) return;
+  if (m.points.size() != 1 || m.points[0].gap <= 0) return;
+  // What is all but there may rest or roll: it has to strike.
+  const double meets = h * partingSpeed(m, m.points[0].position, meeting.a, meeting.b);
+  if (m.points[0].gap < kNearTouch && meets > -10 * kNearTouch) return;
   constexpr int kRounds = 4;
   Ahead ahead(meeting);
   Manifold next = m;
@@ -104,9 +112,9 @@ void lookAtTouch(Manifold& m, const Meeting& meeting, double h) {
   for (int i = 0; i < kRounds; ++i) {
     const ManifoldPoint& p = next.points[0];
     const double speed = partingSpeed(next, p.position, meeting.a, meeting.b);
-    if (speed >= 0) return;  // they pass each other
     const double later = time - p.gap / speed;
-    if (later > h) return;
+    // They pass each other, or have not yet met: where they are nearest says so best.
+    if (speed >= 0 || later > h) break;
     if (std::abs(later - time) * -speed < 1e-9) break;
     time = std::max(0.0, later);
     ahead.lookAt(time, next);
@@ -127,6 +135,8 @@ bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
     least = std::min(least, p.gap + h * partingSpeed(m, p.position, meeting.a, meeting.b));
   constexpr double kWorthwhile = 2e-6;  // m
   if (least > -kWorthwhile) return false;
+  // The looks below must not step over what is thin.
+  if (-least > 2 * std::max(m.roundA, m.roundB)) return false;
   const Vec3 relative = meeting.b.velocity - meeting.a.velocity;
   const double across = (relative - m.normal.dot(relative) * m.normal).norm();
   if (h * across < -least) return false;
@@ -212,7 +222,8 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     c.ready = false;
     goOn(c, body);
     ways_[i].past = c.way - ways_[i].start;
-    ways_[i].ahead = h * std::max(2 * (body.velocity.norm() + body.spin.norm() * c.extent), c.struck);
+    ways_[i].ahead =
+        h * std::max(2 * (body.velocity.norm() + body.spin.norm() * c.extent), c.struck) + c.hastening.wayIn(h);
   }
   const auto ready = [&](int s) -> const Collider& {
     Collider& c = scene.colliders[s];
@@ -275,14 +286,15 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     const bool waits = !closing && pair->manifold.leastGap() >= kNearTouch;
     // Joints bend the way to a touch: there it is only trusted for impacts that bounce, which act before the joints do.
     const bool jointed = a.jointed || b.jointed;
-    if (waits && !jointed && fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), left)) {
+    if (waits && !jointed &&
+        fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), left, contacts_.crowd())) {
       pair->manifold.points.clear();
       continue;
     }
     const Meeting meeting{a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin};
     const bool struck = scene.colliders[pair->shapeA].struck > 0 || scene.colliders[pair->shapeB].struck > 0;
     if (!closing && !struck && rollsOver(pair->manifold, meeting, left)) continue;
-    if (waits && (!jointed || pair->restitution > 0)) lookAtTouch(pair->manifold, meeting, left);
+    if (!closing && (!jointed || pair->restitution > 0)) lookAtTouch(pair->manifold, meeting, left);
     contacts_.add(*pair, scene.bodies);
     added_.push_back({pair, margin});
   }
@@ -315,6 +327,10 @@ void Island::findEnds(const Scene& scene, double left) {
       return other.pair != pair && (isOf(a, pair->bodyA, other) || isOf(b, pair->bodyB, other));
     };
     if (a.jointed || b.jointed || std::any_of(added_.begin(), added_.end(), touchesElse)) continue;
+    // What runs into it faster than that strikes it, and would be through.
+    constexpr double kStrikes = 0.05;  // of the size of what moves
+    const double extent = extentOf(scene.colliders[a.dynamic() ? pair->shapeA : pair->shapeB], a.dynamic() ? a : b);
+    if (left * partingSpeed(m, m.points[0].position, a, b) < -kStrikes * extent) continue;
     const double falling = m.normal.dot(fall(a) - fall(b));
     const Meeting meeting{a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin};
     const double lasts = lastsFor(m, meeting, left, falling);

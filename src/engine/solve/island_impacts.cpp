@@ -37,8 +37,13 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
     for (Assembly* assembly : assemblies) assembly->renew();
   }
   openImpact(scene);
-  const auto isStruck = [&](int s) { return scene.colliders[s].struck > 0; };
-  const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), isStruck);
+  // What is struck by something faster, or goes further than its own size, may meet others yet in this substep.
+  const auto goesFar = [&](int s) {
+    const Collider& c = scene.colliders[s];
+    const Body& body = scene.bodies[scene.shapes[s].body];
+    return c.struck > 0 || (!body.jointed && h * (body.velocity.norm() + body.spin.norm() * c.extent) > c.extent);
+  };
+  const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), goesFar);
   const bool bounced = inTurn ? bounceInTurn(scene, h) : contacts_.bounce(scene.bodies, h, firstOnly, assemblies) >= 0;
   for (Assembly* assembly : assemblies) assembly->closeImpact();
   crowd_ |= contacts_.crowd();
@@ -85,11 +90,12 @@ void Island::returnVelocities(const Scene& scene) {
     scene.bodies[bodies[i]].velocity = start_[i].velocity, scene.bodies[bodies[i]].spin = start_[i].spin;
 }
 
-// One touch after another: what was struck may strike others yet in the same substep. After so many, fewer in a crowd,
-// what is left comes all at once.
+// One touch after another: what was struck may strike others yet in the same substep. After so many, fewer where more
+// pairs have to be looked at, what is left comes all at once.
 bool Island::bounceInTurn(const Scene& scene, double h) {
-  constexpr int kTouches = 50, kLooks = 400;
-  const int most = std::clamp(kLooks / static_cast<int>(shapes_.size()), 2, kTouches);
+  constexpr int kTouches = 2000, kLooks = 16000;
+  const int shapes = static_cast<int>(shapes_.size());
+  const int most = std::clamp(kLooks / (shapes * shapes), 2, kTouches);
   const std::vector<Body>& all = scene.bodies;
   std::vector<Start> before;
   for (const BodyId id : bodies)
@@ -102,7 +108,9 @@ bool Island::bounceInTurn(const Scene& scene, double h) {
     const double first = contacts_.bounce(scene.bodies, h - clock, !last, assemblies);
     if (first < 0) break;
     bounced = true;
-    if (last) break;
+    // What comes no end to is a jam.
+    crowd_ |= contacts_.crowd() || (last && most == kTouches);
+    if (last || crowd_) break;
     for (const BodyId id : bodies) moveOn(scene.bodies[id], first);
     clock += first;
     findContacts(scene, h, h - clock, false);
