@@ -19,11 +19,12 @@ bool reachesPlane(const Aabb& box, const Collider& plane, const Body& body) {
   return (middle - plane.planePoint).dot(plane.planeNormal) <= plane.planeNormal.cwiseAbs().dot(half);
 }
 
-// How fast any point of a body that is moved goes within the frame from `time` on, m/s, of those within `extent` of its
-// centre of mass.
+// How fast any point of a body within `extent` of its centre of mass goes, m/s: now, or within the frame from `time` on
+// if it is moved.
 double fastestOn(const Body& body, double time, const StepSettings& settings, double extent) {
+  double fastest = body.velocity.norm() + body.spin.norm() * extent;
+  if (body.role != Role::kinematic || !body.motion) return fastest;
   const double h = settings.frame / settings.substeps;
-  double fastest = 0;
   Pose before = body.motion->poseAt(time) * body.inPart;
   for (int i = 1; i <= settings.substeps; ++i) {
     const Pose after = body.motion->poseAt(time + i * h) * body.inPart;
@@ -34,8 +35,9 @@ double fastestOn(const Body& body, double time, const StepSettings& settings, do
   return fastest;
 }
 
-// How far a box reaches from a point, m.
+// How far a box reaches from a point, m; an empty one nowhere.
 double extentFrom(const Vec3& point, const Aabb& box) {
+  if (box.low.x() > box.high.x()) return 0;
   return (box.high - point).cwiseAbs().cwiseMax((box.low - point).cwiseAbs()).norm();
 }
 
@@ -77,7 +79,9 @@ struct World::NearSearch {
   const Body& bodyOf(int shape) const { return world.bodies_[world.shapes_[shape].body]; }
 
   void takeShapes();
-  std::vector<Hastening> hasteningsByDrives() const;
+  std::vector<Hastening> hasteningsOfAssemblies() const;
+  // How fast what acts on a body from outside but gravity makes its points gather speed at most, m/s^2.
+  double pushOn(BodyId id, double extent) const;
   void placeLeaves();
   // Notes whom a shape may meet: those after it, or with `all` also those before.
   void findNear(int shape, bool all);
@@ -109,7 +113,7 @@ void World::refreshPairs() {
 void World::NearSearch::takeShapes() {
   const StepSettings& settings = world.settings_;
   const double t = settings.frame;
-  const std::vector<Hastening> drives = hasteningsByDrives();
+  const std::vector<Hastening> assemblies = hasteningsOfAssemblies();
   for (int i = 0; i < count(); ++i) {
     const BodyShape& s = world.shapes_[i];
     const Body& b = bodyOf(i);
@@ -119,15 +123,12 @@ void World::NearSearch::takeShapes() {
     if (b.moves()) {
       // As far as the shape can get within the frame, with as much again for what strikes it.
       const double size = (r.box.high - r.box.low).norm(), extent = extentFrom(b.position, r.box);
-      if (b.dynamic()) {
-        if (b.assembly >= 0) hastening = drives[static_cast<std::size_t>(b.assembly)];
-        const Accelerations given = accelerationsBy(world.fields_, world.pushes_, s.body, b, world.time());
-        const Vec3 turning = b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque) + given.angular;
-        hastening.pushed = (b.inverseMass * b.force + given.linear).norm() + turning.norm() * extent;
-      }
+      if (b.dynamic() && b.assembly >= 0)
+        hastening = assemblies[static_cast<std::size_t>(b.assembly)];
+      else if (b.dynamic())
+        hastening.pushed = pushOn(s.body, extent);
       const double fall = settings.gravity.norm() * std::abs(b.gravityScale) * t * t;
-      r.speed = b.velocity.norm() + b.spin.norm() * extent;
-      if (b.motion && !b.dynamic()) r.speed = std::max(r.speed, fastestOn(b, world.time(), settings, extent));
+      r.speed = fastestOn(b, world.time(), settings, extent);
       r.way = r.speed * t;
       r.reach = 2 * r.way + fall + hastening.wayIn(t) + 0.01 * size;
       r.box = r.box.grown(Vec3::Constant(r.reach));
@@ -137,10 +138,17 @@ void World::NearSearch::takeShapes() {
   }
 }
 
-// Of each assembly: what the strongest of its springs, servos, motors and winches may do to any of its bodies, and what
-// moved parts do to which its joints hold it. One that turns takes all with it that is further out, so that the lever
-// is the size of the assembly.
-std::vector<Hastening> World::NearSearch::hasteningsByDrives() const {
+double World::NearSearch::pushOn(BodyId id, double extent) const {
+  const Body& b = world.bodies_[id];
+  const Accelerations given = accelerationsBy(world.fields_, world.pushes_, id, b, world.time());
+  const Vec3 turning = b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque) + given.angular;
+  return (b.inverseMass * b.force + given.linear).norm() + turning.norm() * extent;
+}
+
+// Of each assembly: what pushes, the strongest of its springs, servos, motors and winches, and moved parts to which its
+// joints hold it may do to any of its bodies. What turns takes all with it that is further out, so that the lever is
+// the size of the assembly.
+std::vector<Hastening> World::NearSearch::hasteningsOfAssemblies() const {
   std::vector<Hastening> all(world.assemblies_.size());
   std::vector<Aabb> boxes;
   const auto boxOf = [&](int assembly) {
@@ -153,13 +161,20 @@ std::vector<Hastening> World::NearSearch::hasteningsByDrives() const {
     return boxes[static_cast<std::size_t>(assembly)];
   };
   const double t = world.settings_.frame;
+  const auto actsOn = [&](const Body& b) { return !b.force.isZero(0) || !b.torque.isZero(0); };
+  for (BodyId id = 0; id < world.bodyCount(); ++id) {
+    const Body& b = world.bodies_[id];
+    if (!b.dynamic() || b.assembly < 0 || (world.fields_.empty() && world.pushes_.empty() && !actsOn(b))) continue;
+    double& pushed = all[static_cast<std::size_t>(b.assembly)].pushed;
+    pushed = std::max(pushed, pushOn(id, extentFrom(b.position, boxOf(b.assembly))));
+  }
   for (const JointState& j : world.joints_) {
     const Body &a = world.bodies_[j.def.a], &b = world.bodies_[j.def.b];
     const int assembly = a.dynamic() ? a.assembly : b.assembly;
     if (!j.holds() || assembly < 0) continue;
     Hastening& strongest = all[static_cast<std::size_t>(assembly)];
     for (const Body* by : {&a, &b})
-      if (by->motion && !by->dynamic()) {
+      if (by->role == Role::kinematic) {
         const double speed = fastestOn(*by, world.time(), world.settings_, extentFrom(by->position, boxOf(assembly)));
         strongest.carried = std::max(strongest.carried, speed);
       }
