@@ -39,7 +39,8 @@ void ContactImpulse::visitState(StateArchive& state) {
 
 void ContactPair::visitState(StateArchive& state) {
   state(bodyA, bodyB, shapeA, shapeB, triangle, friction, restitution, fromTheStart, interlaced, manifold.normal,
-        manifold.points, manifold.normalOn, manifold.twistShare, last, kept, roll, apartFor, frameImpulse, frameMoment);
+        manifold.points, manifold.normalOn, manifold.twistShare, manifold.together, last, kept, roll, apartFor,
+        frameImpulse, frameMoment);
 }
 
 void Collider::visitState(StateArchive& state) {

@@ -243,7 +243,7 @@ TEST(FastThings, ComeAslantAndSpinning) {
   std::normal_distribution<double> normal;
   std::uniform_real_distribution<double> unit(0, 1);
   const auto draw = [&] { return Vec3(normal(random), normal(random), normal(random)); };
-  for (int trial = 0; trial < 1500; ++trial) {
+  for (int trial = 0; trial < 3000; ++trial) {
     World world({.gravity = Vec3::Zero()});
     BodyDef plate;
     plate.role = Role::fixed;

@@ -57,28 +57,34 @@ constexpr double kSameHeight = 5e-4, kSameHeightShare = 0.05;
 
 // Keeps the four points that span the manifold best: the deepest, the one furthest from it, and the two furthest to
 // either side of the line between them. Of those alone that may come to carry something: a margin may be wider than
-// what moves fast is thick, and its far side has no say.
-void reduceToFour(Manifold& m, double margin) {
+// what moves fast is thick. Of its far side only the furthest point has a say, which comes down when the others have.
+void reduceToFew(Manifold& m, double margin) {
   if (m.points.size() <= 4) return;
   auto& p = m.points;
   std::vector<double> gaps;
   for (const ManifoldPoint& q : p) gaps.push_back(q.gap);
   std::nth_element(gaps.begin(), gaps.begin() + 3, gaps.end());
-  m.dropBeyond(gaps[3] + std::max(kSameHeight, kSameHeightShare * margin));
-  if (p.size() <= 4) return;
+  const double near = gaps[3] + std::max(kSameHeight, kSameHeightShare * margin);
   const auto swapBest = [&](std::size_t slot, const auto& score) {
     std::size_t best = slot;
     for (std::size_t i = slot + 1; i < p.size(); ++i)
       if (score(p[i]) > score(p[best])) best = i;
     std::swap(p[slot], p[best]);
   };
+  const auto fromDeepest = [&](const ManifoldPoint& q) { return (q.position - p[0].position).squaredNorm(); };
   // Depth counts only when it differs by more than round-off, so that a resting face keeps its corners.
   swapBest(0, [&](const ManifoldPoint& q) { return -std::round(q.gap * 1e7); });
-  swapBest(1, [&](const ManifoldPoint& q) { return (q.position - p[0].position).squaredNorm(); });
-  const Vec3 side = m.normal.cross(p[1].position - p[0].position);
-  swapBest(2, [&](const ManifoldPoint& q) { return side.dot(q.position - p[0].position); });
-  swapBest(3, [&](const ManifoldPoint& q) { return -side.dot(q.position - p[0].position); });
-  p.resize(4);
+  swapBest(1, fromDeepest);
+  const ManifoldPoint furthest = p[1];
+  m.dropBeyond(near);
+  if (p.size() > 4) {
+    swapBest(1, fromDeepest);
+    const Vec3 side = m.normal.cross(p[1].position - p[0].position);
+    swapBest(2, [&](const ManifoldPoint& q) { return side.dot(q.position - p[0].position); });
+    swapBest(3, [&](const ManifoldPoint& q) { return -side.dot(q.position - p[0].position); });
+    p.resize(4);
+  }
+  if (furthest.gap >= near) p.push_back(furthest);
 }
 
 // A cylinder touches with its round side as long as its axis is as square to the normal as this.
@@ -104,11 +110,11 @@ void againstHalfSpace(const Collider& plane, const ConvexCore& core, double marg
       for (const Vec3& direction : {first, second, Vec3(-first), Vec3(-second)})
         consider(core.center + side * core.discAxis + core.discRadius * direction, name++);
     if (std::abs(axis.dot(plane.planeNormal)) < kSquare) (planeIsA ? out.roundB : out.roundA) = core.discRadius;
-    reduceToFour(out, margin);
+    reduceToFew(out, margin);
     return;
   }
   for (std::uint32_t v = 0; v < core.vertices.size(); ++v) consider(core.vertices[v], v);
-  reduceToFour(out, margin);
+  reduceToFew(out, margin);
 }
 
 void addPoint(const Vec3& onA, const Vec3& onB, const Vec3& normal, double radii, double margin, std::uint32_t id,
@@ -267,7 +273,7 @@ void faceManifold(const ConvexCore& reference, const CoreFace& face, const Conve
     else
       addPoint(p, onReference, out.normal, radii, margin, name, incident.radius, out);
   }
-  reduceToFour(out, margin);
+  reduceToFew(out, margin);
 }
 
 void edgeManifold(const ConvexCore& a, const ConvexCore& b, const Axis& axis, double margin, Manifold& out) {
@@ -383,15 +389,21 @@ bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manif
 
 // Cylinders that touch with their ends or rims: as prisms, turned so that the touch is on one of their edges.
 void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
-  constexpr double kSagitta = 0.005;  // of a facet, over the radius
-  const double sagitta = kSagitta * (a.discRadius + b.discRadius);
+  constexpr double kSame = 1 - 1e-12;
+  constexpr int kRounds = 4;
+  const double sagitta = a.sagitta() + b.sagitta();
   convexManifold(a, b, margin + sagitta, out);
-  out.clearance = std::min(margin, out.clearance - sagitta);
-  if (out.points.empty()) return;
   ConvexCore rolledA = a, rolledB = b;
-  if (a.discRadius > 0) rollPrism(rolledA, out.normal);
-  if (b.discRadius > 0) rollPrism(rolledB, -out.normal);
-  convexManifold(rolledA, rolledB, margin, out);
+  // Turned for another normal than that which comes out, an edge is not where the cylinder is lowest.
+  Vec3 rolledFor = Vec3::Zero();
+  for (int i = 0; i < kRounds && !out.points.empty() && out.normal.dot(rolledFor) < kSame; ++i) {
+    rolledFor = out.normal;
+    out.points.clear();
+    if (a.discRadius > 0) rollPrism(rolledA, rolledFor);
+    if (b.discRadius > 0) rollPrism(rolledB, -rolledFor);
+    convexManifold(rolledA, rolledB, margin, out);
+  }
+  if (out.points.empty()) out.clearance = std::min(margin, out.clearance - sagitta);
   out.normalOn = Manifold::Owner::neither;
 }
 
@@ -424,7 +436,7 @@ void collide(const Collider& a, const Collider& b, double margin, Manifold& out)
   out.roundB = b.halfSpace ? 0 : b.core.radius;
   out.clearance = margin;
   findManifold(a, b, margin, out);
-  out.twistShare = twistShareOf(a, b, out);
+  shareEvenPressure(a, b, out);
 }
 
 void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double margin, Manifold& out) {

@@ -32,13 +32,20 @@ struct Manifold {
   double roundA = 0,
          roundB = 0;  // m, radii about their cores: there, the same place of a surface is not touched for long
   // The share of the points' distance from their middle at which friction acts against twisting about the normal, as an
-  // even pressure on the face or line between them does: 2/3 of a round end's rim, 1/2 of a line's ends.
+  // even pressure on the face or line between them does: 2/3 of a round end's rim, 1/2 of a line's ends. Of so many
+  // points: those that touch together.
   double twistShare = 1;
+  int together = 0;
 
   double leastGap() const {
     double least = 1e300;
     for (const ManifoldPoint& p : points) least = std::min(least, p.gap);
     return least;
+  }
+  // The gap up to which points touch together with the nearest one.
+  double gapTogether() const {
+    constexpr double kTogether = 1e-5;  // m
+    return leastGap() + kTogether;
   }
   void dropBeyond(double margin) {
     points.erase(std::remove_if(points.begin(), points.end(), [&](const ManifoldPoint& p) { return p.gap >= margin; }),
@@ -86,7 +93,7 @@ struct TriangleTouch {
 // hollow, and from behind, are left out, because neighbouring triangles have the true ones.
 void collideWithTriangle(const ConvexCore& a, const TriangleTouch& triangle, double margin, Manifold& out);
 
-// Fills `out` with the points of a and b that are closer than `margin` (m); at most four for convex pairs.
+// Fills `out` with the points of a and b that are closer than `margin` (m); at most five for convex pairs.
 // Polytopes are treated by the separating-axis test and by clipping the incident face (Ericson 2005, chapter 5;
 // Gregorius, "The separating axis test", GDC 2013); rounded cores by their closest points. Empty if the shapes are
 // apart, or both half spaces.

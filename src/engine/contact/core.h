@@ -24,6 +24,8 @@ struct ConvexCore {
   double discRadius = 0;
   Vec3 discAxis = Vec3::UnitY();  // to the upper disc's centre from the middle
 
+  // m, that the cylinder reaches beyond the prism.
+  double sagitta() const { return 0.005 * discRadius; }
   // Index of the vertex furthest along `direction`.
   int support(const Vec3& direction) const;
 };

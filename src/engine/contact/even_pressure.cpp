@@ -10,35 +10,46 @@ namespace calm {
 
 namespace {
 
+using Points = std::vector<Vec3>;
+
+Points pointsTogether(const Manifold& m) {
+  Points all;
+  const double furthest = m.gapTogether();
+  for (const ManifoldPoint& p : m.points)
+    if (p.gap <= furthest) all.push_back(p.position);
+  return all;
+}
+
 // Whether all of a cylinder's end lies on the other: the points are around its rim.
-bool standsOnRoundEnd(const Collider& c, const Manifold& m) {
+bool standsOnRoundEnd(const Collider& c, const Vec3& normal, const Points& points) {
   constexpr double kFlat = 1 - 1e-6, kRim = 0.98, kOffCentre = 0.1;
   const double radius = c.core.discRadius;
-  if (c.halfSpace || radius == 0 || m.points.size() < 3) return false;
+  if (c.halfSpace || radius == 0 || points.size() < 3) return false;
   const Vec3 axis = c.core.discAxis.normalized();
-  if (std::abs(axis.dot(m.normal)) < kFlat) return false;
+  if (std::abs(axis.dot(normal)) < kFlat) return false;
   Vec3 middle = Vec3::Zero();
-  for (const ManifoldPoint& p : m.points) {
-    const Vec3 fromCentre = p.position - c.core.center, across = fromCentre - axis * axis.dot(fromCentre);
+  for (const Vec3& p : points) {
+    const Vec3 fromCentre = p - c.core.center, across = fromCentre - axis * axis.dot(fromCentre);
     if (across.norm() < kRim * radius) return false;
-    middle += across / static_cast<double>(m.points.size());
+    middle += across / static_cast<double>(points.size());
   }
   return middle.norm() < kOffCentre * radius;
 }
 
 // The mean distance from the points' middle, over the face between them (over the line, of such as lie on one), as a
 // share of the points' own: an even pressure on it acts against twisting so far out.
-double shareOfEvenPressure(const Manifold& m) {
+double shareOfEvenPressure(const Vec3& normal, const Points& points) {
   constexpr double kLine = 0.5, kThin = 1e-9;
-  const auto count = static_cast<double>(m.points.size());
+  if (points.size() < 2) return 1;
+  const auto count = static_cast<double>(points.size());
   Vec3 middle = Vec3::Zero();
-  for (const ManifoldPoint& p : m.points) middle += p.position / count;
-  const Vec3 u = anyPerpendicular(m.normal), v = m.normal.cross(u);
+  for (const Vec3& p : points) middle += p / count;
+  const Vec3 u = anyPerpendicular(normal), v = normal.cross(u);
   using Corner = std::pair<double, Eigen::Vector2d>;  // by its direction
   std::vector<Corner> corners;
   double own = 0;
-  for (const ManifoldPoint& p : m.points) {
-    const Eigen::Vector2d at(u.dot(p.position - middle), v.dot(p.position - middle));
+  for (const Vec3& p : points) {
+    const Eigen::Vector2d at(u.dot(p - middle), v.dot(p - middle));
     corners.emplace_back(std::atan2(at.y(), at.x()), at);
     own += at.norm() / count;
   }
@@ -62,9 +73,17 @@ double shareOfEvenPressure(const Manifold& m) {
 
 }  // namespace
 
-double twistShareOf(const Collider& a, const Collider& b, const Manifold& m) {
-  if (m.points.size() < 2) return 1;
-  return standsOnRoundEnd(a, m) || standsOnRoundEnd(b, m) ? 2.0 / 3 : shareOfEvenPressure(m);
+void shareEvenPressure(const Collider& a, const Collider& b, Manifold& m) {
+  const Points points = pointsTogether(m);
+  const bool round = standsOnRoundEnd(a, m.normal, points) || standsOnRoundEnd(b, m.normal, points);
+  m.together = static_cast<int>(points.size());
+  m.twistShare = round ? 2.0 / 3 : shareOfEvenPressure(m.normal, points);
+}
+
+void shareEvenPressure(Manifold& m) {
+  const Points points = pointsTogether(m);
+  m.together = static_cast<int>(points.size());
+  m.twistShare = shareOfEvenPressure(m.normal, points);
 }
 
 }  // namespace calm

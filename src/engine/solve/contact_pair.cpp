@@ -7,6 +7,25 @@
 
 namespace calm {
 
+namespace {
+
+// The point, or the line between two, at which a manifold touches.
+struct Touch {
+  Vec3 middle;
+  int points;
+};
+std::optional<Touch> touchOf(const Manifold& m) {
+  const double furthest = m.gapTogether();
+  Touch touch{Vec3::Zero(), 0};
+  for (const ManifoldPoint& p : m.points)
+    if (p.gap < furthest) touch.middle += p.position, ++touch.points;
+  if (m.touchTime > 0 || touch.points == 0 || touch.points > 2) return {};
+  touch.middle /= touch.points;
+  return touch;
+}
+
+}  // namespace
+
 double ContactPair::Kept::movedSince(const Body& a, const Body& b) const {
   const Vec3 now = a.axes.transpose() * (b.position - a.position);
   return (now - place).norm() + chordBetween(a.orientation.conjugate() * b.orientation, turn) * extent;
@@ -78,29 +97,40 @@ bool ContactPair::follow(const Body& a, const Body& b, double margin) {
   return true;
 }
 
+bool ContactPair::wandersUnknown() const {
+  const std::optional<Touch> touch = touchOf(manifold);
+  return touch && roll.points != touch->points;
+}
+
+void ContactPair::foresee(const Manifold& then, const Body& a, const Pose& pose, double time) {
+  const std::optional<Touch> now = touchOf(manifold), later = touchOf(then);
+  if (!now || !later || now->points != later->points) return;
+  roll.place = a.axes.transpose() * (now->middle - a.position);
+  roll.rate = (pose.inverse().apply(later->middle) - roll.place) / time;
+  roll.before = roll.rate;
+  roll.span = 0;
+  roll.points = now->points;
+}
+
 std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const Body& b, double span) {
-  constexpr double kAlone = 1e-5;  // m, that other points are further apart
-  const double touching = manifold.leastGap() + kAlone;
-  Vec3 middle = Vec3::Zero();
-  int points = 0;
-  for (const ManifoldPoint& p : manifold.points)
-    if (p.gap < touching) middle += p.position, ++points;
-  if (manifold.touchTime > 0 || points > 2) {
+  const std::optional<Touch> touch = touchOf(manifold);
+  if (!touch) {
     roll.points = 0;
     return {};
   }
-  middle /= points;
+  const auto& [middle, points] = *touch;
   const Vec3 armA = middle - a.position, armB = middle - b.position;
   const Vec3 place = a.axes.transpose() * armA;
-  const bool known = roll.points == points;
   // Seen again at the same instant, it goes on as it did.
-  if (!known) {
+  const bool goesOn = std::abs(roll.points) == points, moved = goesOn && roll.span > 0 && place != roll.place;
+  if (!goesOn) {
     roll.rate.setZero();
     roll.before.setZero();
-  } else if (roll.span > 0 && place != roll.place) {
+  } else if (moved) {
     roll.before = roll.rate;
     roll.rate = (place - roll.place) / roll.span;
   }
+  const bool known = moved || roll.points == points;
   // What jumps from feature to feature does not roll. The touch of a disc that lies almost flat runs round its rim
   // faster than any point of it moves, but steadily.
   constexpr double kSteady = 0.25;
@@ -109,7 +139,7 @@ std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const B
       known && (roll.rate.norm() <= 2 * fastest || (roll.rate - roll.before).norm() <= kSteady * roll.rate.norm());
   roll.place = place;
   roll.span = span;
-  roll.points = points;
+  roll.points = known ? points : -points;
   if (!rolls) return {};
   return Wandering{middle, a.velocityAt(armA) + a.axes * roll.rate};
 }

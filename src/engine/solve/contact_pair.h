@@ -62,7 +62,7 @@ struct ContactPair {
   struct Roll {
     Vec3 place = Vec3::Zero(), rate = Vec3::Zero(), before = Vec3::Zero();  // m, m/s
     double span = 0;  // s, until the next place; 0: it was the same instant's
-    int points = 0;   // 0: nothing is known
+    int points = 0;   // negative: its rate is not known yet; 0: nothing is
 
     void visitState(StateArchive& state);
   } roll;
@@ -83,6 +83,10 @@ struct ContactPair {
   void keep(const Body& a, const Body& b, double reach, double slide, double extent);
   // Forgets the manifold while the two are interlaced.
   void passInterlaced(const Body& a, const Body& b, double size);
+  // Whether the manifold touches at one point or along a line whose rate over a is not known yet; then it may be told
+  // by where the two, of which a is at `pose` then, will touch after `time`.
+  bool wandersUnknown() const;
+  void foresee(const Manifold& then, const Body& a, const Pose& pose, double time);
   // Where the manifold touches at one point or along a line: notes where the middle is, to be seen again after `span`,
   // and returns how it moves, in the world, if that is known.
   struct Wandering {

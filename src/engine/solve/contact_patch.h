@@ -27,7 +27,8 @@ struct ContactPatch {
   int placeA, placeB;  // of them among those that are touched
   int first, end;      // points
   Mat3 directions;     // normal (from a to b) and tangents, columns
-  Vec3 middle;         // of its points
+  double together;     // m, the gap up to which its points touch together
+  Vec3 middle;         // of those
   double friction;     // coefficient
   double twist;        // share of their distances from it that friction has against twisting, beyond the arms'
   Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a point or line
@@ -38,7 +39,7 @@ struct ContactPatch {
   Vec3 normal() const { return directions.col(0); }
   // m, of each direction at a point for twisting about the normal, beyond what the arms give.
   Vec3 leverOf(const ContactPoint& p) const {
-    if (twist == 0) return Vec3::Zero();
+    if (twist == 0 || p.gap > together) return Vec3::Zero();
     const Vec3 from = twist * (p.position - middle);
     return {0, -from.dot(directions.col(2)), from.dot(directions.col(1))};
   }

@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "engine/contact/even_pressure.h"
+
 namespace calm {
 
 namespace {
@@ -41,10 +43,14 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   patch.a = pair.bodyA, patch.b = pair.bodyB;
   patch.directions << n, t1, t2;
   patch.friction = pair.friction;
-  patch.twist = manifold.twistShare - 1;
+  patch.together = manifold.gapTogether();
   patch.middle.setZero();
-  for (const ManifoldPoint& m : manifold.points) patch.middle += m.position;
-  patch.middle /= static_cast<double>(manifold.points.size());
+  int together = 0;
+  for (const ManifoldPoint& m : manifold.points)
+    if (m.gap <= patch.together) patch.middle += m.position, ++together;
+  patch.middle /= together;
+  if (together != manifold.together) shareEvenPressure(pair.manifold);
+  patch.twist = manifold.twistShare - 1;
   patch.bounces = pair.restitution > 0 || !crowd_ || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
   if (patch.bounces) {

@@ -327,14 +327,19 @@ bool Island::trySubstep(const Scene& scene, double h) {
     for (BodyId id : bodies) b[id].noteGathering(clock_, h);
     // One instant after another where it can be cut.
     constexpr int kInstants = 20;
+    bool struck = false;
     for (int i = 0; i < kInstants; ++i) {
       if (const double first = nextStrike(scene, h); first > 0) {
         cutSubstep(scene, h, first);
         return true;
       }
       const bool more = !contacts_.crowd() && i + 1 < kInstants;
-      if (!bounce(scene, h, more) || !more) break;
+      const bool again = bounce(scene, h, more);
+      struck |= again;
+      if (!again || !more) break;
     }
+    // What stays in touch goes on from there, wherever on it the touch wanders.
+    if (struck && assemblies.empty() && !contacts_.crowd()) findContacts(scene, h, h, false);
   }
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   const double share = onStep_ ? 0.5 : 1;

@@ -2,6 +2,7 @@
 // Where an island's parts touch, substep by substep.
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <utility>
 
 #include "engine/solve/island.h"
@@ -42,12 +43,13 @@ bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Coll
   const double turning = a.spin.norm() * ca.extent + b.spin.norm() * cb.extent;
   const double fastest = relative.norm() + turning;
   const double hastened = turning * h + ca.hastening.wayIn(h) + cb.hastening.wayIn(h);
+  const double thickness = ca.core.radius + ca.core.sagitta() + cb.core.radius + cb.core.sagitta();
   ConvexCore moved = cb.core;
   double time = 0;
   for (int i = 0; i < 60; ++i) {
     const ClosestPoints closest = closestPoints(ca.core, moved);
     // Turning and hastening are not followed but counted as nearness.
-    const double distance = closest.distance - ca.core.radius - cb.core.radius - hastened;
+    const double distance = closest.distance - thickness - hastened;
     if (distance < 1e-3 * gap) return false;
     const double dt = distance / fastest;
     time += dt;
@@ -80,7 +82,18 @@ struct Meeting {
   const Body &a, &b;
   const BodyShape &shapeA, &shapeB;
   double margin;
+  bool hasRim;  // a cylinder is one of them
 };
+
+Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
+  const auto hasRim = [&](int shape) { return scene.colliders[shape].core.discRadius > 0; };
+  return {scene.bodies[pair.bodyA],
+          scene.bodies[pair.bodyB],
+          scene.shapes[pair.shapeA],
+          scene.shapes[pair.shapeB],
+          margin,
+          hasRim(pair.shapeA) || hasRim(pair.shapeB)};
+}
 
 // The two as they will be if their bodies go on as they move now.
 class Ahead {
@@ -97,33 +110,59 @@ class Ahead {
   Collider colliderA_, colliderB_;
 };
 
-// Where round things that will meet within the step touch depends on where they are then: follows their present motion
-// to that instant and takes normal and points of it. A gap becomes what the points have left to go at their present
-// speeds along the new normal.
-void lookAtTouch(Manifold& m, const Meeting& meeting, double h) {
-  if (m.points.size() != 1 || m.points[0].gap <= 0) return;
+// How long from now until the first of the points touches if all go on as they do, s; infinite if none comes nearer.
+double soonestTouch(const Manifold& m, const Meeting& meeting) {
+  double soonest = std::numeric_limits<double>::infinity();
+  for (const ManifoldPoint& p : m.points)
+    if (const double speed = partingSpeed(m, p.position, meeting.a, meeting.b); speed < 0)
+      soonest = std::min(soonest, p.gap / -speed);
+  return soonest;
+}
+
+// Where things that will meet within the step touch depends on how they lie then: follows their present motion to that
+// instant and takes normal and points of it. A gap becomes what the points have left to go at their present speeds
+// along the new normal.
+void lookAtTouch(ContactPair& pair, const Meeting& meeting, double h) {
+  Manifold& m = pair.manifold;
+  const bool alone = m.points.size() == 1;
+  if (m.leastGap() <= (alone ? 0 : kNearTouch)) return;
   // What is all but there may rest or roll: it has to strike.
   const double meets = h * partingSpeed(m, m.points[0].position, meeting.a, meeting.b);
-  if (m.points[0].gap < kNearTouch && meets > -10 * kNearTouch) return;
+  if (alone && m.points[0].gap < kNearTouch && meets > -10 * kNearTouch) return;
   constexpr int kRounds = 4;
   Ahead ahead(meeting);
   Manifold next = m;
   double time = 0;
+  // The lowest point of a rim that wobbles may be another before the first one is down.
+  if (meeting.hasRim && soonestTouch(m, meeting) > h) {
+    ahead.lookAt(h, next);
+    if (next.points.empty() || next.leastGap() >= 0) return;
+    time = next.touchTime = h;
+  }
   for (int i = 0; i < kRounds; ++i) {
-    const ManifoldPoint& p = next.points[0];
-    const double speed = partingSpeed(next, p.position, meeting.a, meeting.b);
-    const double later = time - p.gap / speed;
+    const double after = soonestTouch(next, meeting);
     // They pass each other, or have not yet met: where they are nearest says so best.
-    if (speed >= 0 || later > h) break;
-    if (std::abs(later - time) * -speed < 1e-9) break;
-    time = std::max(0.0, later);
+    if (time + after > h) break;
+    constexpr double kThere = 1e-9;  // m
+    if (std::abs(next.leastGap()) < kThere) break;
+    time = std::max(0.0, time + after);
     ahead.lookAt(time, next);
-    if (next.points.size() != 1) return;
+    if (next.points.empty()) return;
     next.touchTime = time;
   }
-  next.points[0].gap -= time * partingSpeed(next, next.points[0].position, meeting.a, meeting.b);
-  next.points[0].id = m.points[0].id;
+  for (ManifoldPoint& p : next.points) p.gap -= time * partingSpeed(next, p.position, meeting.a, meeting.b);
+  if (alone) next.points[0].id = m.points[0].id;
   m = next;
+  if (m.points.size() > 1) pair.keepNames(meeting.a);
+}
+
+// Of what has just come to touch it cannot yet be seen how the touch wanders, but where it is going to be.
+void foreseeWandering(ContactPair& pair, const Meeting& meeting, double h) {
+  constexpr double kAhead = 0.05;
+  if (pair.manifold.leastGap() > kNearTouch || !pair.wandersUnknown()) return;
+  Manifold then;
+  Ahead(meeting).lookAt(kAhead * h, then);
+  pair.foresee(then, meeting.a, poseAfter(meeting.a, kAhead * h), kAhead * h);
 }
 
 // Whether something round that seems to run against an edge goes over it instead, as from one block onto the next of
@@ -291,10 +330,12 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
       pair->manifold.points.clear();
       continue;
     }
-    const Meeting meeting{a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin};
+    const Meeting meeting = meetingOf(scene, *pair, margin);
     const bool struck = scene.colliders[pair->shapeA].struck > 0 || scene.colliders[pair->shapeB].struck > 0;
     if (!closing && !struck && rollsOver(pair->manifold, meeting, left)) continue;
-    if (!closing && (!jointed || pair->restitution > 0)) lookAtTouch(pair->manifold, meeting, left);
+    const bool seen = pair->manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
+    if (!closing && seen && (!jointed || pair->restitution > 0)) lookAtTouch(*pair, meeting, left);
+    if (!closing && !contacts_.crowd()) foreseeWandering(*pair, meeting, left);
     contacts_.add(*pair, scene.bodies);
     added_.push_back({pair, margin});
   }
@@ -332,7 +373,7 @@ void Island::findEnds(const Scene& scene, double left) {
     const double extent = extentOf(scene.colliders[a.dynamic() ? pair->shapeA : pair->shapeB], a.dynamic() ? a : b);
     if (left * partingSpeed(m, m.points[0].position, a, b) < -kStrikes * extent) continue;
     const double falling = m.normal.dot(fall(a) - fall(b));
-    const Meeting meeting{a, b, scene.shapes[pair->shapeA], scene.shapes[pair->shapeB], margin};
+    const Meeting meeting = meetingOf(scene, *pair, margin);
     const double lasts = lastsFor(m, meeting, left, falling);
     if (lasts < left) contacts_.endTouch(static_cast<int>(k), lasts, falling);
   }

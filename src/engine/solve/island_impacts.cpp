@@ -94,6 +94,7 @@ void Island::returnVelocities(const Scene& scene) {
 // pairs have to be looked at, what is left comes all at once.
 bool Island::bounceInTurn(const Scene& scene, double h) {
   constexpr int kTouches = 2000, kLooks = 16000;
+  constexpr double kStraight = 0.3;  // rad, up to which what turns is taken to go straight on
   const int shapes = static_cast<int>(shapes_.size());
   const int most = std::clamp(kLooks / (shapes * shapes), 2, kTouches);
   const std::vector<Body>& all = scene.bodies;
@@ -105,14 +106,18 @@ bool Island::bounceInTurn(const Scene& scene, double h) {
   bool bounced = false;
   for (int i = 0; i < most; ++i) {
     const bool last = i == most - 1;
-    const double first = contacts_.bounce(scene.bodies, h - clock, !last, assemblies);
-    if (first < 0) break;
-    bounced = true;
+    double span = h - clock;
+    for (const BodyId id : bodies)
+      if (!last && !all[id].jointed) span = std::min(span, kStraight / all[id].spin.norm());
+    const double first = contacts_.bounce(scene.bodies, span, !last, assemblies);
+    if (first < 0 && span == h - clock) break;
+    bounced |= first >= 0;
+    const double on = first < 0 ? span : first;
     // What comes no end to is a jam.
     crowd_ |= contacts_.crowd() || (last && most == kTouches);
     if (last || crowd_) break;
-    for (const BodyId id : bodies) moveOn(scene.bodies[id], first);
-    clock += first;
+    for (const BodyId id : bodies) moveOn(scene.bodies[id], on);
+    clock += on;
     findContacts(scene, h, h - clock, false);
   }
   for (std::size_t i = 0; i < bodies.size(); ++i) {
