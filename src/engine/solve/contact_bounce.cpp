@@ -171,6 +171,7 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       for (int id : {patch.a, patch.b})
         if (bodies[id].dynamic()) touching.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
+    pressWhereStruck(struck);
     addResting(struck, bodies);
     const Motions before = assemblies.empty() ? Motions{} : motionsOf(bodies, assemblies);
     settle(struck, bodies, fastest, assemblies);
@@ -325,6 +326,14 @@ ContactSolver::Impact ContactSolver::impactAt(int point, const std::vector<Body>
   return impact;
 }
 
+// The pressure of an impact is even only if all points that touch together are struck.
+void ContactSolver::pressWhereStruck(const std::vector<Impact>& struck) {
+  std::map<int, int> points;  // of each patch that is struck
+  for (const Impact& impact : struck) ++points[touches_.points[impact.point].patch];
+  for (const auto& [patch, count] : points)
+    if (count < touches_.patches[patch].pair->manifold.together) touches_.patches[patch].twist = 0;
+}
+
 // What is at rest at other points of pairs that strike may be pushed there by the impact.
 void ContactSolver::addResting(std::vector<Impact>& struck, const std::vector<Body>& bodies) const {
   std::set<int> patches, points;
@@ -370,8 +379,11 @@ void ContactSolver::forgetCourse(const std::vector<Impact>& struck, std::vector<
     for (const int id : {patch.a, patch.b})
       if (bodies[id].dynamic()) bodies[id].spanBefore = 0, changed.insert(id);
   }
-  for (ContactPatch& patch : touches_.patches)
-    if (changed.contains(patch.a) || changed.contains(patch.b)) patch.wandering.setZero();
+  for (ContactPatch& patch : touches_.patches) {
+    if (!changed.contains(patch.a) && !changed.contains(patch.b)) continue;
+    patch.wandering.setZero();
+    if (!bodies[patch.a].jointed && !bodies[patch.b].jointed) patch.pair->roll.points = 0;
+  }
 }
 
 // Sets bodies so that their new velocities take them from where they touched to where they will be.

@@ -102,12 +102,15 @@ bool ContactPair::wandersUnknown() const {
   return touch && roll.points != touch->points;
 }
 
-void ContactPair::foresee(const Manifold& then, const Body& a, const Pose& pose, double time) {
+void ContactPair::foresee(const Manifold& then, const Body& a, const Pose& pose, double time, double steadily) {
   const std::optional<Touch> now = touchOf(manifold), later = touchOf(then);
   if (!now || !later || now->points != later->points) return;
-  roll.place = a.axes.transpose() * (now->middle - a.position);
-  roll.rate = (pose.inverse().apply(later->middle) - roll.place) / time;
-  roll.before = roll.rate;
+  const Vec3 place = a.axes.transpose() * (now->middle - a.position);
+  const Vec3 way = pose.inverse().apply(later->middle) - place;
+  if (steadily > 0 && way.norm() > steadily) return;
+  roll.place = place;
+  roll.rate = way / time;
+  roll.before = steadily > 0 ? roll.rate : Vec3(Vec3::Zero());
   roll.span = 0;
   roll.points = now->points;
 }

@@ -86,7 +86,8 @@ struct ContactPair {
   // Whether the manifold touches at one point or along a line whose rate over a is not known yet; then it may be told
   // by where the two, of which a is at `pose` then, will touch after `time`.
   bool wandersUnknown() const;
-  void foresee(const Manifold& then, const Body& a, const Pose& pose, double time);
+  // It does so steadily if it gets no further than that, m.
+  void foresee(const Manifold& then, const Body& a, const Pose& pose, double time, double steadily);
   // Where the manifold touches at one point or along a line: notes where the middle is, to be seen again after `span`,
   // and returns how it moves, in the world, if that is known.
   struct Wandering {

@@ -60,7 +60,8 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     const double pressing = std::max({gravity_.norm(), -n.dot(parting), load * (a.inverseMass + b.inverseMass)});
     patch.slowest = std::max(kBounceShare * whole_ * pressing, kLeastBounce);
   }
-  // Arms of what touches are those in the middle of the step: what stands on a turntable is carried along its arc.
+  // Arms of what stays in touch are those in the middle of the step: what stands on a turntable is carried along its
+  // arc.
   const double time = closing_ ? 0 : step_ / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
   patch.first = size();
   for (const ManifoldPoint& m : manifold.points) {
@@ -70,18 +71,16 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     // To the surfaces, that meet where they touch.
     const Vec3 half = manifold.touchTime > 0 ? Vec3(Vec3::Zero()) : Vec3(std::max(m.gap, 0.0) / 2 * n);
     const Vec3 armA = m.position - half - fromA, armB = m.position + half - fromB;
-    if (closing_) {
-      // What was only grazed as the step ended is yet to bounce.
-      const bool strikes = patch.bounces && n.dot(b.velocityAt(armB) - a.velocityAt(armA)) < -patch.slowest;
-      if (force[0] <= 0 || strikes) continue;
-    }
-    const double touches = m.gap < kNearTouch ? 1 : 0;
+    const bool strikes = patch.bounces && n.dot(b.velocityAt(armB) - a.velocityAt(armA)) < -patch.slowest;
+    // What was only grazed as the step ended is yet to bounce.
+    if (closing_ && (force[0] <= 0 || strikes)) continue;
+    const double stays = m.gap < kNearTouch && !strikes ? 1 : 0;
     const double push = std::min(-kPushRate * m.gap / whole_, kPushSpeed);
     touches_.points.push_back({.patch = static_cast<int>(touches_.patches.size()) - 1,
                                .id = m.id,
                                .position = m.position,
-                               .armA = armA + touches * turnA * n.cross(armA),
-                               .armB = armB + touches * turnB * n.cross(armB),
+                               .armA = armA + stays * turnA * n.cross(armA),
+                               .armB = armB + stays * turnB * n.cross(armB),
                                .impulse = force,  // until warmStart()
                                .gap = m.gap,
                                .target = m.gap >= 0 || closing_ ? -std::max(m.gap, 0.0) / left_ : push});

@@ -127,6 +127,7 @@ class ContactSolver {
   void moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span);
   void forgetCourse(const std::vector<Impact>& struck, std::vector<Body>& bodies);
   Impact impactAt(int point, const std::vector<Body>& bodies) const;
+  void pressWhereStruck(const std::vector<Impact>& struck);
   void addResting(std::vector<Impact>& struck, const std::vector<Body>& bodies) const;
   void settle(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
               const std::vector<Assembly*>& assemblies) const;

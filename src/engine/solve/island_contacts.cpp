@@ -82,17 +82,17 @@ struct Meeting {
   const Body &a, &b;
   const BodyShape &shapeA, &shapeB;
   double margin;
-  bool hasRim;  // a cylinder is one of them
+  double rim;  // m, radius of a cylinder that is one of them
 };
 
 Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
-  const auto hasRim = [&](int shape) { return scene.colliders[shape].core.discRadius > 0; };
+  const auto rim = [&](int shape) { return scene.colliders[shape].core.discRadius; };
   return {scene.bodies[pair.bodyA],
           scene.bodies[pair.bodyB],
           scene.shapes[pair.shapeA],
           scene.shapes[pair.shapeB],
           margin,
-          hasRim(pair.shapeA) || hasRim(pair.shapeB)};
+          std::max(rim(pair.shapeA), rim(pair.shapeB))};
 }
 
 // The two as they will be if their bodies go on as they move now.
@@ -134,7 +134,7 @@ void lookAtTouch(ContactPair& pair, const Meeting& meeting, double h) {
   Manifold next = m;
   double time = 0;
   // The lowest point of a rim that wobbles may be another before the first one is down.
-  if (meeting.hasRim && soonestTouch(m, meeting) > h) {
+  if (meeting.rim > 0 && soonestTouch(m, meeting) > h) {
     ahead.lookAt(h, next);
     if (next.points.empty() || next.leastGap() >= 0) return;
     time = next.touchTime = h;
@@ -156,13 +156,18 @@ void lookAtTouch(ContactPair& pair, const Meeting& meeting, double h) {
   if (m.points.size() > 1) pair.keepNames(meeting.a);
 }
 
-// Of what has just come to touch it cannot yet be seen how the touch wanders, but where it is going to be.
+// Of what has just come to touch it cannot yet be seen how the touch wanders, but where it is going to be. So can that
+// on a rim that wobbles, which runs round further in a step than that where it went would tell where it goes.
 void foreseeWandering(ContactPair& pair, const Meeting& meeting, double h) {
-  constexpr double kAhead = 0.05;
-  if (pair.manifold.leastGap() > kNearTouch || !pair.wandersUnknown()) return;
+  constexpr double kShortly = 0.05, kRuns = 0.1, kFurthest = 0.5;  // of the step; of the rim's radius
+  if (pair.manifold.leastGap() > kNearTouch) return;
+  const bool rim = meeting.rim > 0 && pair.manifold.roundA == 0 && pair.manifold.roundB == 0;
+  const bool runs = rim && pair.roll.rate.norm() * h > kRuns * meeting.rim;
+  if (!runs && !pair.wandersUnknown()) return;
+  const double time = h * (rim ? 0.5 : kShortly);
   Manifold then;
-  Ahead(meeting).lookAt(kAhead * h, then);
-  pair.foresee(then, meeting.a, poseAfter(meeting.a, kAhead * h), kAhead * h);
+  Ahead(meeting).lookAt(time, then);
+  pair.foresee(then, meeting.a, poseAfter(meeting.a, time), time, rim ? kFurthest * meeting.rim : 0);
 }
 
 // Whether something round that seems to run against an edge goes over it instead, as from one block onto the next of
