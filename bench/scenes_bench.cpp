@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Whole scenes against real time: figures, piles, vehicles; and the memory that parts and joints take.
+// Whole scenes against real time on one core: figures, piles, vehicles; and the memory that parts and joints take.
 #include <benchmark/benchmark.h>
+#include <tbb/global_control.h>
 #include <unistd.h>
 
 #include <fstream>
@@ -13,6 +14,7 @@ using namespace calm;
 using namespace calm::physics;
 
 void stepAndReport(benchmark::State& state, World& world) {
+  const tbb::global_control oneCore(tbb::global_control::max_allowed_parallelism, 1);
   for (auto _ : state) world.step();
   state.counters["x real time"] =
       benchmark::Counter(world.settings().frame, benchmark::Counter::kIsIterationInvariantRate);
