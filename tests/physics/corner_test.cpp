@@ -2,14 +2,17 @@
 // What comes down on a corner, an edge or a rim, turning: one point is struck, at the instant at which it touches.
 #include <gtest/gtest.h>
 
+#include <memory>
 #include <utility>
+#include <vector>
 
+#include "engine/shape/mesh.h"
 #include "physics/random.h"
 
 namespace calm::physics {
 namespace {
 
-enum class Floor { plane, plate };
+enum class Floor { plane, plate, mesh };
 
 // A body that is thrown down, the same for the same seed.
 class Thrown : private Random {
@@ -28,10 +31,17 @@ class Thrown : private Random {
     World world(settings);
     BodyDef below = ground(def_.friction);
     if (floor == Floor::plate) below.shapes = {{Box{{20, 1, 20}}, {}}}, below.pose.position.y() = -0.5;
+    if (floor == Floor::mesh) below.shapes = {{tiles(), {}}};
     below.restitution = def_.restitution;
     world.addBody(def_);
     world.addBody(below);
     return world;
+  }
+
+  static Shape tiles() {
+    constexpr int kSide = 8;
+    const std::vector<double> heights(kSide * kSide, 0);
+    return TriangleMesh{std::make_shared<MeshData>(makeHeightField(kSide, kSide, 3, 3, heights))};
   }
 
   Vec3 angularMomentum(const BodyState& state) const {
@@ -86,19 +96,22 @@ TEST_P(Corner, TakesNoCouple) {
   EXPECT_LT(worst, 5e-4);
 }
 
-// A plane and the top of a large block are the same to what falls on them, and so are long and short steps.
-TEST_P(Corner, BouncesAlikeOnPlaneAndPlateAtAnyStep) {
+// A plane, the top of a large block and level triangles are the same to what falls on them, and so are long and short
+// steps.
+TEST_P(Corner, BouncesAlikeOnAnyFloorAtAnyStep) {
   double byFloor = 0, byStep = 0;
   for (unsigned seed = 1; seed <= kThrows; ++seed) {
     const Thrown thrown(GetParam().shape, seed);
     World plane = thrown.over(Floor::plane, {}), plate = thrown.over(Floor::plate, {}),
-          fine = thrown.over(Floor::plate, {.substeps = 32});
+          mesh = thrown.over(Floor::mesh, {}), fine = thrown.over(Floor::plate, {.substeps = 32});
     const auto [before, struck] = strike(plate);
     const double speed = before.velocity.norm();
-    byFloor = std::max(byFloor, (strike(plane).second.velocity - struck.velocity).norm() / speed);
+    for (World* other : {&plane, &mesh})
+      byFloor = std::max(byFloor, (strike(*other).second.velocity - struck.velocity).norm() / speed);
     byStep = std::max(byStep, (strike(fine).second.velocity - struck.velocity).norm() / speed);
   }
-  report(std::string("bounce on a corner: plane and plate differ, ") + GetParam().name, byFloor, 1e-3, "of the speed");
+  report(std::string("bounce on a corner: plane, plate and mesh differ, ") + GetParam().name, byFloor, 1e-3,
+         "of the speed");
   report(std::string("bounce on a corner: 8 and 32 substeps differ, ") + GetParam().name, byStep, 1e-3, "of the speed");
   EXPECT_LT(byFloor, 1e-3);
   EXPECT_LT(byStep, 1e-3);

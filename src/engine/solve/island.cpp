@@ -327,19 +327,17 @@ bool Island::trySubstep(const Scene& scene, double h) {
     for (BodyId id : bodies) b[id].noteGathering(clock_, h);
     // One instant after another where it can be cut.
     constexpr int kInstants = 20;
-    bool struck = false;
     for (int i = 0; i < kInstants; ++i) {
       if (const double first = nextStrike(scene, h); first > 0) {
         cutSubstep(scene, h, first);
         return true;
       }
       const bool more = !contacts_.crowd() && i + 1 < kInstants;
-      const bool again = bounce(scene, h, more);
-      struck |= again;
-      if (!again || !more) break;
+      const bool struck = bounce(scene, h, more);
+      // What is free goes on from there: what stays in touch, wherever that wanders, and what comes next.
+      if (struck && assemblies.empty() && !contacts_.crowd()) findContacts(scene, h, h, false);
+      if (!struck || !more) break;
     }
-    // What stays in touch goes on from there, wherever on it the touch wanders.
-    if (struck && assemblies.empty() && !contacts_.crowd()) findContacts(scene, h, h, false);
   }
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   const double share = onStep_ ? 0.5 : 1;

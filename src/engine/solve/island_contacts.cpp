@@ -29,7 +29,7 @@ double partingSpeed(const Manifold& m, const Vec3& at, const Body& a, const Body
 // planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
 bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Collider& ca, const Collider& cb, double h,
                bool crowd) {
-  if (pair.triangle >= 0 || ca.halfSpace || cb.halfSpace) return false;
+  if (ca.halfSpace || cb.halfSpace) return false;
   const Manifold& m = pair.manifold;
   // A plane that is not crossed does no harm, and is there if one of the two is sent back within the step.
   const auto isCrossed = [&](const ManifoldPoint& p) { return p.gap + h * partingSpeed(m, p.position, a, b) < 0; };
@@ -81,9 +81,14 @@ Pose poseAfter(const Body& body, double time) {
 struct Meeting {
   const Body &a, &b;
   const BodyShape &shapeA, &shapeB;
+  int triangle;  // of shape B, where that is a mesh; else -1
   double margin;
   double rim;  // m, radius of a cylinder that is one of them
 };
+
+TriangleTouch triangleOf(const BodyShape& mesh, int triangle, const Pose& body) {
+  return {std::get<TriangleMesh>(mesh.shape).data.get(), triangle, body * mesh.pose};
+}
 
 Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
   const auto rim = [&](int shape) { return scene.colliders[shape].core.discRadius; };
@@ -91,6 +96,7 @@ Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
           scene.bodies[pair.bodyB],
           scene.shapes[pair.shapeA],
           scene.shapes[pair.shapeB],
+          pair.triangle,
           margin,
           std::max(rim(pair.shapeA), rim(pair.shapeB))};
 }
@@ -100,9 +106,12 @@ class Ahead {
  public:
   explicit Ahead(const Meeting& meeting) : meeting_(meeting) {}
   void lookAt(double time, Manifold& out) {
-    buildCollider(meeting_.shapeA.shape, poseAfter(meeting_.a, time) * meeting_.shapeA.pose, colliderA_);
-    buildCollider(meeting_.shapeB.shape, poseAfter(meeting_.b, time) * meeting_.shapeB.pose, colliderB_);
-    collide(colliderA_, colliderB_, meeting_.margin, out);
+    const auto& [a, b, shapeA, shapeB, triangle, margin, rim] = meeting_;
+    const Pose poseB = poseAfter(b, time);
+    buildCollider(shapeA.shape, poseAfter(a, time) * shapeA.pose, colliderA_);
+    if (triangle >= 0) return collideWithTriangle(colliderA_.core, triangleOf(shapeB, triangle, poseB), margin, out);
+    buildCollider(shapeB.shape, poseB * shapeB.pose, colliderB_);
+    collide(colliderA_, colliderB_, margin, out);
   }
 
  private:
@@ -296,19 +305,13 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     };
     noteRoom(-past);
     const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
-    if (pair->triangle >= 0) {
-      const BodyShape& mesh = scene.shapes[pair->shapeB];
-      const double reach = margin + 2 * h * b.velocity.norm();
-      collideWithTriangle(ready(pair->shapeA).core,
-                          {std::get<TriangleMesh>(mesh.shape).data.get(), pair->triangle, b.pose() * mesh.pose}, reach,
-                          pair->manifold);
+    const bool onMesh = pair->triangle >= 0;
+    const double reach = onMesh ? margin + 2 * h * b.velocity.norm() : margin;
+    if (onMesh) {
+      collideWithTriangle(ready(pair->shapeA).core, triangleOf(scene.shapes[pair->shapeB], pair->triangle, b.pose()),
+                          reach, pair->manifold);
       pair->keepNames(a);
-      if (pair->manifold.points.empty()) continue;
-      contacts_.add(*pair, scene.bodies);
-      added_.push_back({pair, margin});
-      continue;
-    }
-    if (pair->follow(a, b, margin)) {
+    } else if (pair->follow(a, b, margin)) {
       if (pair->kept.points.empty()) noteRoom(pair->kept.reach - pair->kept.movedSince(a, b));
     } else {
       const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
@@ -324,20 +327,21 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
       if (apart) noteRoom(room);
       pair->manifold.dropBeyond(margin);
     }
-    if (pair->fromTheStart || pair->interlaced)
+    if (!onMesh && (pair->fromTheStart || pair->interlaced))
       pair->passInterlaced(a, b, std::min(scene.colliders[pair->shapeA].extent, scene.colliders[pair->shapeB].extent));
     if (pair->manifold.points.empty()) continue;
     const bool waits = !closing && pair->manifold.leastGap() >= kNearTouch;
     // Joints bend the way to a touch: there it is only trusted for impacts that bounce, which act before the joints do.
     const bool jointed = a.jointed || b.jointed;
-    if (waits && !jointed &&
+    if (waits && !jointed && !onMesh &&
         fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), left, contacts_.crowd())) {
       pair->manifold.points.clear();
       continue;
     }
-    const Meeting meeting = meetingOf(scene, *pair, margin);
+    const Meeting meeting = meetingOf(scene, *pair, reach);
     const bool struck = scene.colliders[pair->shapeA].struck > 0 || scene.colliders[pair->shapeB].struck > 0;
-    if (!closing && !struck && rollsOver(pair->manifold, meeting, left)) continue;
+    // What a mesh's seams are it knows by itself.
+    if (!closing && !struck && !onMesh && rollsOver(pair->manifold, meeting, left)) continue;
     const bool seen = pair->manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
     if (!closing && seen && (!jointed || pair->restitution > 0)) lookAtTouch(*pair, meeting, left);
     if (!closing && !contacts_.crowd()) foreseeWandering(*pair, meeting, left);
