@@ -24,7 +24,7 @@ struct ConvexCore {
   double discRadius = 0;
   Vec3 discAxis = Vec3::UnitY();  // to the upper disc's centre from the middle
 
-  // m, that the cylinder reaches beyond the prism.
+  // m, that the cylinder reaches beyond the prism, at most: 1 - cos(pi / 32) of its radius for the prism's 32 facets.
   double sagitta() const { return 0.005 * discRadius; }
   // Index of the vertex furthest along `direction`.
   int support(const Vec3& direction) const;

@@ -71,19 +71,20 @@ double shareOfEvenPressure(const Vec3& normal, const Points& points) {
   return area > kThin * own * own ? moment / (area * own) : kLine;
 }
 
-}  // namespace
-
-void shareEvenPressure(const Collider& a, const Collider& b, Manifold& m) {
-  const Points points = pointsTogether(m);
-  const bool round = standsOnRoundEnd(a, m.normal, points) || standsOnRoundEnd(b, m.normal, points);
+void share(const Points& points, bool round, Manifold& m) {
   m.together = static_cast<int>(points.size());
   m.twistShare = round ? 2.0 / 3 : shareOfEvenPressure(m.normal, points);
 }
 
-void shareEvenPressure(Manifold& m) {
+}  // namespace
+
+void shareEvenPressure(const Collider& a, const Collider& b, Manifold& m) {
   const Points points = pointsTogether(m);
-  m.together = static_cast<int>(points.size());
-  m.twistShare = shareOfEvenPressure(m.normal, points);
+  share(points, standsOnRoundEnd(a, m.normal, points) || standsOnRoundEnd(b, m.normal, points), m);
+}
+
+void shareEvenPressure(Manifold& m) {
+  share(pointsTogether(m), false, m);
 }
 
 }  // namespace calm

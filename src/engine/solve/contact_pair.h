@@ -83,10 +83,10 @@ struct ContactPair {
   void keep(const Body& a, const Body& b, double reach, double slide, double extent);
   // Forgets the manifold while the two are interlaced.
   void passInterlaced(const Body& a, const Body& b, double size);
-  // Whether the manifold touches at one point or along a line whose rate over a is not known yet; then it may be told
-  // by where the two, of which a is at `pose` then, will touch after `time`.
+  // Whether the manifold touches at one point or along a line whose rate over a is not known yet.
   bool wandersUnknown() const;
-  // It does so steadily if it gets no further than that, m.
+  // Takes that rate from where the two will touch after `time`, when a is at `pose`. With `steadily` above zero (m) it
+  // stands however fast it is, if the touch gets no further than that.
   void foresee(const Manifold& then, const Body& a, const Pose& pose, double time, double steadily);
   // Where the manifold touches at one point or along a line: notes where the middle is, to be seen again after `span`,
   // and returns how it moves, in the world, if that is known.
