@@ -245,6 +245,38 @@ TEST(Stack, OfTenBoxesStandsForAMinute) {
   EXPECT_LE(worst, 1e-3);
 }
 
+// Whatever they were dropped like, boxes on each other come to lie still, with each interface carrying the weight above
+// it: forces that solvers take over from step to step make up for what earlier ones have left, and must not keep a
+// tower swaying.
+TEST(Stack, LiesStillAndCarriesTheWeightAbove) {
+  for (const int count : {2, 5, 7, 10, 14}) {
+    World world;
+    world.addBody(ground(0.6));
+    std::vector<BodyId> boxes;
+    for (int i = 0; i < count; ++i)
+      boxes.push_back(world.addBody(tangible(Box{Vec3::Constant(0.5)}, 10, {{0.003 * i, 0.25 + 0.51 * i, 0.004 * i}})));
+    for (int i = 0; i < 480; ++i) world.step();
+    double fastest = 0, spin = 0;
+    for (int i = 0; i < 60; ++i) {
+      world.step();
+      for (const BodyId box : boxes) {
+        fastest = std::max(fastest, world.state(box).velocity.norm());
+        spin = std::max(spin, world.state(box).angularVelocity.norm());
+      }
+    }
+    const std::string what = "a tower of " + std::to_string(count) + " boxes at rest";
+    report(what + ", speed", 1e6 * fastest, 10, "um/s");
+    // Hundredths of a millimetre in a second, of any corner.
+    EXPECT_LE(fastest, 1e-5) << what;
+    EXPECT_LE(spin, 1e-5) << what;
+    for (const TouchReading& touch : world.touches()) {
+      const int above =
+          boxes.back() - std::min(touch.a, touch.b);  // all were added one after another, from the ground up
+      EXPECT_NEAR(std::abs(touch.force.y()) / (kGravity * 10), above, 1e-5 * above) << what;
+    }
+  }
+}
+
 // Light boxes under a load of any weight: the ground carries all of it, and nothing yields, creeps or trembles.
 TEST(Stack, OfLightBoxesCarriesAnyLoad) {
   constexpr double kSide = 0.5, kNeeded = 5e-5;  // m, hundredths of a millimetre

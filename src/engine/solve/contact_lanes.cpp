@@ -41,11 +41,12 @@ template <class Processor>
 class LanesFor final : public ContactLanes {
  public:
   void load(const Touches& touches, const std::vector<Body>& bodies, const Terms& terms) override;
-  double relax(int sweeps, double enough, double reduction) override;
+  double relax(int sweeps, double enough, double reduction, std::vector<ContactSet>& unsettled) override;
   double sweep() override;
   void takeVelocities(const std::vector<Body>& bodies) override;
   void giveVelocities(std::vector<Body>& bodies) const override;
   void giveImpulses(Touches& touches) const override;
+  void takeImpulses(const Touches& touches) override;
 
  private:
   using T = typename Processor::Lanes;
@@ -64,6 +65,9 @@ class LanesFor final : public ContactLanes {
   };
 
   void layRows(const Touches& touches);
+  // visit(point, row, lane)
+  template <class Visit>
+  void forEachPoint(const Touches& touches, const Visit& visit) const;
   void takePatch(const ContactPatch& patch, int lane, const Touches& touches, const std::vector<Body>& bodies,
                  Batch& batch);
   // The largest changes go to `largest`.
@@ -181,15 +185,28 @@ void LanesFor<Processor>::giveVelocities(std::vector<Body>& bodies) const {
 }
 
 template <class Processor>
-void LanesFor<Processor>::giveImpulses(Touches& touches) const {
+template <class Visit>
+void LanesFor<Processor>::forEachPoint(const Touches& touches, const Visit& visit) const {
   for (std::size_t b = 0; b < batches_.size(); ++b)
     for (int l = 0; l < kLanes; ++l) {
       if (layout_.batches[b][l] < 0) continue;
       const ContactPatch& patch = touches.patches[layout_.batches[b][l]];
-      for (int k = 0; k < patch.size(); ++k)
-        for (int i = 0; i < 3; ++i)
-          touches.points[patch.first + k].impulse[i] = rows_[batches_[b].first + k].push.impulse[i][l];
+      for (int k = 0; k < patch.size(); ++k) visit(patch.first + k, batches_[b].first + k, l);
     }
+}
+
+template <class Processor>
+void LanesFor<Processor>::giveImpulses(Touches& touches) const {
+  forEachPoint(touches, [&](int point, int row, int lane) {
+    for (int i = 0; i < 3; ++i) touches.points[point].impulse[i] = rows_[row].push.impulse[i][lane];
+  });
+}
+
+template <class Processor>
+void LanesFor<Processor>::takeImpulses(const Touches& touches) {
+  forEachPoint(touches, [&](int point, int row, int lane) {
+    for (int i = 0; i < 3; ++i) rows_[row].push.impulse[i][lane] = touches.points[point].impulse[i];
+  });
 }
 
 template <class Processor>
@@ -226,23 +243,30 @@ double LanesFor<Processor>::sweep() {
 }
 
 template <class Processor>
-double LanesFor<Processor>::relax(int sweeps, double enough, double reduction) {
+double LanesFor<Processor>::relax(int sweeps, double enough, double reduction, std::vector<ContactSet>& unsettled) {
   double worst = 0;
   for (const Range& range : layout_.ranges) {
     Course course;
-    T limit, change{};
+    T limit, first{}, change{};
     lanes::fill(limit, enough);
-    const auto settled = [&] {
+    const auto settled = [&](int lane) { return change[lane] < limit[lane]; };
+    const auto allSettled = [&] {
       for (int l = 0; l < kLanes; ++l)
-        if (!(change[l] < limit[l])) return false;
+        if (!settled(l)) return false;
       return true;
     };
     for (int i = 0; i < sweeps; ++i) {
       sweepOn(range, course, change);
-      if (settled()) break;
+      if (i == 0) first = change;
+      if (allSettled()) break;
       if (i == 0) limit = lanes::larger(limit, reduction * change);
     }
     for (int l = 0; l < kLanes; ++l) worst = std::max(worst, change[l]);
+    for (int l = 0; l < range.sets; ++l) {
+      if (settled(l)) continue;
+      unsettled.push_back(range.set[l]);
+      unsettled.back().stir = first[l];
+    }
   }
   return worst;
 }

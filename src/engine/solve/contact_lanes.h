@@ -28,14 +28,16 @@ class ContactLanes {
   // Takes the points with their impulses.
   virtual void load(const Touches& touches, const std::vector<Body>& bodies, const Terms& terms) = 0;
   // Sweeps over each set until its largest change of a contact velocity is below `enough` or, after the first sweep,
-  // below `reduction` of the first one's. Returns the largest last change, m/s.
-  virtual double relax(int sweeps, double enough, double reduction) = 0;
+  // below `reduction` of the first one's. Returns the largest last change, m/s, and adds the sets where it is not.
+  virtual double relax(int sweeps, double enough, double reduction, std::vector<ContactSet>& unsettled) = 0;
   // One sweep over all; returns its largest change, m/s.
   virtual double sweep() = 0;
   // Velocities in and out: what is not dynamic is shared between islands and only read.
   virtual void takeVelocities(const std::vector<Body>& bodies) = 0;
   virtual void giveVelocities(std::vector<Body>& bodies) const = 0;
   virtual void giveImpulses(Touches& touches) const = 0;
+  // Such as have changed since load().
+  virtual void takeImpulses(const Touches& touches) = 0;
 };
 
 }  // namespace calm

@@ -135,11 +135,13 @@ std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const B
   }
   const bool known = moved || roll.points == points;
   // What jumps from feature to feature does not roll. The touch of a disc that lies almost flat runs round its rim
-  // faster than any point of it moves, but steadily.
-  constexpr double kSteady = 0.25;
+  // faster than any point of it moves, but steadily; where that would be round a good part of it, there is no telling.
+  constexpr double kSteady = 0.25, kFurthest = 0.25;
   const double fastest = (b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm();
-  const bool rolls =
-      known && (roll.rate.norm() <= 2 * fastest || (roll.rate - roll.before).norm() <= kSteady * roll.rate.norm());
+  const double rate = roll.rate.norm();
+  const bool steady = (roll.rate - roll.before).norm() <= kSteady * rate &&
+                      rate * span / 2 <= kFurthest * std::min(armA.norm(), armB.norm());
+  const bool rolls = known && (rate <= 2 * fastest || steady);
   roll.place = place;
   roll.span = span;
   roll.points = known ? points : -points;

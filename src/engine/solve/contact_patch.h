@@ -49,6 +49,7 @@ struct ContactPatch {
 // that are touched.
 struct ContactSet {
   int firstPatch, endPatch, firstPlace, endPlace;
+  double stir = 0;  // m/s, largest change of a contact velocity by the first sweep
 
   int size() const { return endPatch - firstPatch; }
 };

@@ -14,6 +14,7 @@
 
 #include "engine/solve/contact_lanes.h"
 #include "engine/solve/contact_law.h"
+#include "engine/solve/contact_newton.h"
 
 namespace calm {
 
@@ -209,6 +210,7 @@ class ContactSolver {
   std::vector<ContactPair*> pushing_;  // in the last substep
   Touches touches_;
   std::unique_ptr<ContactLanes> lanes_ = ContactLanes::make();
+  ContactNewton newton_;
   std::vector<Contact> coupled_;  // one a point
   Eigen::MatrixXd coupling_;      // velocities of all points' directions per unit impulse of each
   // Of all points' directions, while coupled sweeps run: what the last one changed, and the direction of the conjugate

@@ -34,6 +34,8 @@ constexpr double kContractionWithAxes = 0.95;
 // of what the first one changed.
 constexpr double kContactTolerance = 1e-5;
 constexpr double kContactReduction = 1e-5;
+// The same for few that no joints hold, which then rest without a tremble.
+constexpr double kFewTolerance = 1e-8, kFewReduction = 1e-8;
 constexpr int kContactRounds = 60;
 constexpr int kContactRoundsWithJoints = 40;
 // With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
@@ -277,10 +279,13 @@ bool Island::solveVelocities(const Scene& scene, double h, double time, bool unl
   bool changed = solveJoints(scene, h, time);
   double change = 0;
   if (coupled) {
+    const ContactSolver::Goal goal = assemblies.empty()
+                                         ? ContactSolver::Goal{kCoupledSweeps, kFewTolerance, kFewReduction}
+                                         : ContactSolver::Goal{kCoupledSweeps, kContactTolerance, kContactReduction};
     const double momentum = momentumOf(scene.bodies, bodies, time * scene.settings.gravity.norm());
     for (int round = 0; round < kCoupledRounds; ++round) {
       if (changed) contacts_.couple(scene.bodies, assemblies);
-      change = contacts_.relaxCoupled(scene.bodies, {kCoupledSweeps, kContactTolerance, kContactReduction}, momentum);
+      change = contacts_.relaxCoupled(scene.bodies, goal, momentum);
       changed = solveJoints(scene, h, time);
       if (!changed) break;
     }
