@@ -14,7 +14,7 @@ namespace {
 constexpr double kGrain = 1e-6;
 // Sets of so many bodies at most, whose factor takes so many multiplications, are worth it.
 constexpr int kMostBodies = 128;
-constexpr double kMostWork = 2e6;
+constexpr double kMostWork = 3e4;
 constexpr std::size_t kMostPlans = 64;
 
 using Block = Eigen::Map<Eigen::Matrix<double, 6, 6, Eigen::RowMajor>>;
@@ -121,6 +121,7 @@ void ContactNewton::takePatch(const Touches& touches, const ContactSet& set, con
 bool ContactNewton::solve(Touches& touches, const ContactSet& set, const Terms& terms, std::vector<Body>& bodies) {
   constexpr int kRounds = 8;
   constexpr double kExact = 1e-3;  // of what is enough
+  constexpr double kBetter = 0.1;  // of what the round before lacked
   if (!takeBodies(touches, set, bodies)) return false;
   patches_.clear();
   points_.clear();
@@ -131,9 +132,12 @@ bool ContactNewton::solve(Touches& touches, const ContactSet& set, const Terms& 
     build(bodies);
     plan_->factor.factor();
     plan_->factor.solve(change_.data());
+    const double before = lacks;
     lacks = 0;
     for (const Patch& patch : patches_) lacks = std::max(lacks, follow(patch));
     if (lacks <= kExact * terms.enough) break;
+    // Where many points are about to slide, what they do runs in circles.
+    if (round > 0 && lacks > kBetter * before) break;
   }
   if (!(lacks <= terms.enough)) return false;
   for (const Point& p : points_) touches.points[p.index].impulse = p.impulse;
