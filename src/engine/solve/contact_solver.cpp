@@ -274,7 +274,7 @@ void ContactSolver::warmStart(std::vector<Body>& bodies, double time) {
 // left is more than the next ones need, which feeds them.
 double ContactSolver::relaxApart(std::vector<Body>& bodies, const Goal& goal) {
   constexpr int kFirstSweeps = 4;
-  constexpr double kExact = 1e-2, kRests = 10;  // of what is enough
+  constexpr double kExact = 1e-2, kRests = 2;  // of what is enough
   lanes_->load(touches_, bodies, {softness_, closing_, true});
   lanes_->takeVelocities(bodies);
   std::vector<ContactSet> unsettled;
