@@ -19,6 +19,11 @@ constexpr std::size_t kMostPlans = 64;
 
 using Block = Eigen::Map<Eigen::Matrix<double, 6, 6, Eigen::RowMajor>>;
 
+// What each of a sticking point's tangents yields, m/s for each unit of impulse.
+double grainOf(const ContactLaw<double>& law) {
+  return kGrain * law.mobility[0];
+}
+
 constexpr double signOf(int side) {
   return side == 0 ? -1 : 1;
 }
@@ -178,7 +183,7 @@ void ContactNewton::addPatch(const Patch& patch) {
     }
     if (p.does == Does::slide) impulse.tail<2>() += p.rubs;
     if (p.does == Does::stick) {
-      stiff[1] = stiff[2] = 1 / (kGrain * p.law.mobility[0]);
+      stiff[1] = stiff[2] = 1 / grainOf(p.law);
       impulse.tail<2>() = -stiff[1] * p.slipBefore.tail<2>();
     }
     push += impulse;
@@ -235,8 +240,7 @@ double ContactNewton::follow(const Patch& patch) {
     p.slip = p.slipBefore + slipOf(p, changes);
     p.impulse.setZero();
     if (p.does != Does::open) p.impulse << (p.law.target - p.slip[0]) / p.law.softness, p.rubs;
-    if (p.does == Does::stick)
-      p.impulse.tail<2>() = p.before.tail<2>() - p.slip.tail<2>() / (kGrain * p.law.mobility[0]);
+    if (p.does == Does::stick) p.impulse.tail<2>() = p.before.tail<2>() - p.slip.tail<2>() / grainOf(p.law);
     lacks = std::max(lacks, decide(patch.friction, p));
   }
   return lacks;
