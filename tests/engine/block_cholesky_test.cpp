@@ -6,6 +6,8 @@
 #include <Eigen/Cholesky>
 #include <random>
 
+#include "engine/math/panels.h"
+
 namespace calm {
 namespace {
 
@@ -92,17 +94,16 @@ TEST_F(BlockCholeskyCase, HalfSolutionsMultiplyToTheInverse) {
   analyse(3);
   const Eigen::MatrixXd dense = fill();
   cholesky_.factor();
-  const int n = cholesky_.size(), stride = 5;
+  const int n = cholesky_.size(), columns = 2 * panels::kWidth;
   using RowMajor = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
-  RowMajor x = RowMajor::Zero(n, stride);
+  RowMajor x = RowMajor::Zero(n, columns);
   for (int r = n / 2; r < n / 2 + 4; ++r)
-    for (int c = 1; c < 4; ++c) x(r, c) = normal();
-  const Eigen::MatrixXd three = x.middleCols(1, 3);
-  cholesky_.solveHalf(x.data() + 1, stride);
-  const Eigen::MatrixXd half = x.middleCols(1, 3);
-  const Eigen::MatrixXd expected = three.transpose() * dense.llt().solve(three);
-  EXPECT_LE((half.transpose() * half - expected).norm(), 1e-12 * expected.norm());
-  EXPECT_TRUE(x.col(0).isZero(0) && x.col(4).isZero(0)) << "columns beside the three were touched";
+    for (int c = 5; c < 11; ++c) x(r, c) = normal();
+  const Eigen::MatrixXd before = x;
+  cholesky_.solveHalf(x.data(), columns);
+  const Eigen::MatrixXd expected = before.transpose() * dense.llt().solve(before);
+  EXPECT_LE((x.transpose() * x - expected).norm(), 1e-12 * expected.norm());
+  EXPECT_TRUE(x.leftCols(5).isZero(0) && x.rightCols(5).isZero(0)) << "columns beside those were touched";
 }
 
 TEST(BlockCholesky, ReportsADependentRowAndStaysFinite) {

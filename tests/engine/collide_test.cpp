@@ -3,6 +3,11 @@
 
 #include <gtest/gtest.h>
 
+#include <algorithm>
+#include <memory>
+
+#include "engine/shape/hull.h"
+
 namespace calm {
 namespace {
 
@@ -101,6 +106,20 @@ TEST(Collide, RoundSideKeepsItsLineOverAnEdge) {
       ASSERT_EQ(m.points.size(), 2u) << past;
       EXPECT_NEAR((m.points[0].position + m.points[1].position).z(), 0, 1e-9) << past;
     }
+}
+
+// The face at its first end looks down most, but does not reach to the other end.
+TEST(Collide, SharpEdgeOfAHullMeetsAFaceWithBothEnds) {
+  const std::vector<Vec3> corners = {{0, 0, 0}, {1, 0, 0}, {-1, 0.3, 0.5}, {-1, 0.3, -0.5}, {0, 1, 0.5}, {0, 1, -0.5}};
+  const Shape hull = ConvexHull{std::make_shared<HullData>(makeHull(corners))};
+  for (const bool flipped : {false, true}) {
+    const Manifold m =
+        flipped ? meet(Box{{9, 1, 9}}, at(0, -0.5, 0), hull, {}) : meet(hull, {}, Box{{9, 1, 9}}, at(0, -0.5, 0));
+    ASSERT_EQ(m.points.size(), 2u);
+    const double ends[] = {m.points[0].position.x(), m.points[1].position.x()};
+    EXPECT_NEAR(std::min(ends[0], ends[1]), 0, 1e-12);
+    EXPECT_NEAR(std::max(ends[0], ends[1]), 1, 1e-12);
+  }
 }
 
 TEST(Collide, SwappingTheShapesFlipsTheNormal) {

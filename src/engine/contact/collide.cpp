@@ -251,6 +251,27 @@ bool onlyMeetsEdge(const ConvexCore& core, const CoreFace& face, const Feature& 
   return false;
 }
 
+// Of a polyhedron also the corners over the face that its feature does not have: beside a sharp edge some other face
+// may look at it more than those that meet there, but not reach to both ends of that edge.
+void addCornersOver(const ConvexCore& reference, const CoreFace& face, const ConvexCore& incident, double within,
+                    Feature& feature) {
+  if (!feature.face || incident.discRadius > 0) return;
+  const std::size_t n = face.vertices.size();
+  const auto isOver = [&](const Vec3& corner) {
+    if ((corner - reference.vertices[face.vertices[0]]).dot(face.normal) >= within) return false;
+    for (std::size_t i = 0; i < n; ++i) {
+      const Vec3& p = reference.vertices[face.vertices[i]];
+      const Vec3& q = reference.vertices[face.vertices[(i + 1) % n]];
+      if ((corner - p).dot((q - p).cross(face.normal)) > 0) return false;
+    }
+    return true;
+  };
+  const std::vector<int>& known = feature.face->vertices;
+  for (int v = 0; v < static_cast<int>(incident.vertices.size()); ++v)
+    if (std::find(known.begin(), known.end(), v) == known.end() && isOver(incident.vertices[v]))
+      feature.points.emplace_back(incident.vertices[v], v);
+}
+
 // The face of `reference` clips the feature of `incident` that looks at it.
 void faceManifold(const ConvexCore& reference, const CoreFace& face, const ConvexCore& incident, bool referenceIsA,
                   double margin, Manifold& out) {
@@ -261,10 +282,11 @@ void faceManifold(const ConvexCore& reference, const CoreFace& face, const Conve
     const Vec3& q = reference.vertices[face.vertices[(i + 1) % n]];
     clip(feature.points, p, (q - p).cross(face.normal), static_cast<std::uint32_t>(i + 1));
   }
+  const double radii = reference.radius + incident.radius;
+  addCornersOver(reference, face, incident, margin + radii, feature);
   if (onlyMeetsEdge(reference, face, feature)) return;
   out.normal = referenceIsA ? face.normal : Vec3(-face.normal);
-  if (reference.radius + incident.radius == 0) out.normalOn = referenceIsA ? Manifold::Owner::a : Manifold::Owner::b;
-  const double radii = reference.radius + incident.radius;
+  if (radii == 0) out.normalOn = referenceIsA ? Manifold::Owner::a : Manifold::Owner::b;
   for (const auto& [p, name] : feature.points) {
     const double coreGap = (p - reference.vertices[face.vertices[0]]).dot(face.normal);
     const Vec3 onReference = p - face.normal * coreGap;
@@ -450,7 +472,17 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   // Out of the face as seen from the triangle; the manifold's normal points into it.
   const double facing = -out.normal.dot(up);
   constexpr double kFlat = 1 - 1e-6;
-  if (facing > kFlat) return;
+  const bool round = a.discRadius > 0 && std::abs(a.discAxis.normalized().dot(up)) < 0.5;
+  const bool mayStand = !a.faces.empty() && !round;
+  const auto standOnFace = [&] {
+    out.points.clear();
+    faceManifold(second.core, second.core.faces[0], a, false, margin, out);
+  };
+  if (facing > kFlat) {
+    // What all but lies on it may have been met at an edge or in a face of its own, at few points.
+    if (mayStand && a.discRadius == 0 && out.normalOn != Manifold::Owner::b) standOnFace();
+    return;
+  }
   if (facing <= 0) return out.points.clear();
   // The touch is on an edge or a corner: on the one nearest to its first point.
   const Vec3 at = out.points[0].position;
@@ -464,9 +496,10 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   }
   if (sharp) return;
   // What has faces may well stand on this one; round things touch a neighbour's face instead.
-  out.points.clear();
-  const bool round = a.discRadius > 0 && std::abs(a.discAxis.normalized().dot(up)) < 0.5;
-  if (!a.faces.empty() && !round) faceManifold(second.core, second.core.faces[0], a, false, margin, out);
+  if (mayStand)
+    standOnFace();
+  else
+    out.points.clear();
 }
 
 }  // namespace calm

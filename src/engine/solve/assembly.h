@@ -103,11 +103,11 @@ class Assembly {
   // Solves for what the rows still lack, and applies it.
   void relax(std::vector<Body>& bodies);
   // Adds J v, for three pairs of velocity and spin (columns) that only the given body has, to rows() times three
-  // numbers, rows `stride` apart; finishHalf() makes L^-1 J v of them, with L L^T the factored system. Dot products of
-  // two such columns tell how much the joints take from the bodies' responses. Does nothing for bodies that the
-  // assembly does not hold.
+  // numbers, rows `stride` apart; finishHalf() makes L^-1 J v of them, with L L^T the factored system, for all columns
+  // of such a row. Dot products of two such columns tell how much the joints take from the bodies' responses. Does
+  // nothing for bodies that the assembly does not hold.
   int rows() const { return cholesky_.size(); }
-  void finishHalf(double* rows, int stride) const { cholesky_.solveHalf(rows, stride); }
+  void finishHalf(double* rows, int columns) const { cholesky_.solveHalf(rows, columns); }
   void respondHalf(BodyId body, const Mat3& velocities, const Mat3& spins, double* into, int stride) const;
   // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
   // not, changes states, that of the first only if `one`, and with them the system: call relax() again. Returns whether

@@ -1,12 +1,11 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "engine/solve/block_cholesky.h"
 
-#include <Eigen/Core>
 #include <algorithm>
 #include <cmath>
 #include <cstring>
 
-#include "engine/math/lanes.h"
+#include "engine/math/panels.h"
 #include "engine/solve/block_size.h"
 
 namespace calm {
@@ -94,6 +93,76 @@ void backward(const double* inverse, double* x) {
     out[c] = s;
   }
   std::memcpy(x, out, sizeof out);
+}
+
+// What one node does to a panel x of right-hand sides, whose rows are `stride` apart, and to those below it.
+template <int N, class T, class Column, class Entry>
+CALM_INLINE void passOn(const Column& column, const Entry* entries, const double* values, double* x, int stride) {
+  T y[N], most{};
+  for (int r = 0; r < N; ++r) {
+    panels::load(y[r], x + (column.offset + r) * stride);
+    most = lanes::larger(most, lanes::size(y[r]));
+  }
+  if (!lanes::any(T{} < most)) return;
+  const double* inverse = values + column.diagonal;
+  for (int r = N - 1; r >= 0; --r) {
+    y[r] = inverse[r * N + r] * y[r];
+    for (int c = 0; c < r; ++c) y[r] += inverse[r * N + c] * y[c];
+    panels::store(x + (column.offset + r) * stride, y[r]);
+  }
+  for (int i = 0; i < column.entries; ++i) {
+    const double* block = values + entries[i].block;
+    for (int r = 0; r < entries[i].rows; ++r) {
+      double* to = x + (entries[i].offset + r) * stride;
+      T sum = block[r * N] * y[0], all;
+      for (int c = 1; c < N; ++c) sum += block[r * N + c] * y[c];
+      panels::load(all, to);
+      all -= sum;
+      panels::store(to, all);
+    }
+  }
+}
+
+template <class T, class Column, class Entry>
+CALM_INLINE void solvePanel(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x,
+                            int stride) {
+  for (const Column& column : columns) {
+    const Entry* own = entries + column.firstEntry;
+    switch (column.rows) {
+      case 1:
+        passOn<1, T>(column, own, values, x, stride);
+        break;
+      case 2:
+        passOn<2, T>(column, own, values, x, stride);
+        break;
+      case 3:
+        passOn<3, T>(column, own, values, x, stride);
+        break;
+      case 4:
+        passOn<4, T>(column, own, values, x, stride);
+        break;
+      case 5:
+        passOn<5, T>(column, own, values, x, stride);
+        break;
+      default:
+        passOn<6, T>(column, own, values, x, stride);
+    }
+  }
+}
+template <class Column, class Entry>
+void solvePanelNarrow(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x,
+                      int stride) {
+  solvePanel<Oct>(columns, entries, values, x, stride);
+}
+template <class Column, class Entry>
+CALM_WIDE void solvePanelWide(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x,
+                              int stride) {
+  solvePanel<Oct>(columns, entries, values, x, stride);
+}
+template <class Column, class Entry>
+CALM_WIDEST void solvePanelWidest(const std::vector<Column>& columns, const Entry* entries, const double* values,
+                                  double* x, int stride) {
+  solvePanel<WholeOct>(columns, entries, values, x, stride);
 }
 
 }  // namespace
@@ -220,35 +289,13 @@ void BlockCholesky::solveForward(double* x) const {
   }
 }
 
-void BlockCholesky::solveHalf(double* x, int stride) const {
-  using Three = Eigen::Map<Eigen::RowVector3d>;
-  const auto at = [&](int row) { return Three(x + row * stride); };
-  for (const Column& column : used_) {
-    const UsedEntry* entry = usedEntries_.data() + column.firstEntry;
-    withSize(column.rows, [&]<int N>() {
-      Eigen::Matrix<double, N, 3, Eigen::RowMajor> y;
-      bool any = false;
-      for (int r = 0; r < N; ++r) {
-        y.row(r) = at(column.offset + r);
-        any = any || !y.row(r).isZero(0);
-      }
-      if (!any) return;
-      const double* inverse = &values_[column.diagonal];
-      for (int r = N - 1; r >= 0; --r) {
-        y.row(r) *= inverse[r * N + r];
-        for (int c = 0; c < r; ++c) y.row(r) += inverse[r * N + c] * y.row(c);
-        at(column.offset + r) = y.row(r);
-      }
-      for (int i = 0; i < column.entries; ++i) {
-        const double* block = &values_[entry[i].block];
-        for (int r = 0; r < entry[i].rows; ++r) {
-          Eigen::RowVector3d sum = block[r * N] * y.row(0);
-          for (int c = 1; c < N; ++c) sum += block[r * N + c] * y.row(c);
-          at(entry[i].offset + r) -= sum;
-        }
-      }
-    });
-  }
+void BlockCholesky::solveHalf(double* x, int columns) const {
+  static const int bits = lanes::registerBits();
+  const auto solve = bits >= 512   ? solvePanelWidest<Column, UsedEntry>
+                     : bits >= 256 ? solvePanelWide<Column, UsedEntry>
+                                   : solvePanelNarrow<Column, UsedEntry>;
+  for (int first = 0; first < columns; first += panels::kWidth)
+    solve(used_, usedEntries_.data(), values_.data(), x + first, columns);
 }
 
 void BlockCholesky::solve(double* x) const {

@@ -35,9 +35,9 @@ class BlockCholesky {
 
   // Solves A x = b in place.
   void solve(double* x) const;
-  // Its first half, x <- L^-1 x, for three right-hand sides that are mostly zero; row r of them begins at
-  // x[r * stride]. Dot products of such halves are those with the inverse.
-  void solveHalf(double* x, int stride) const;
+  // Its first half, x <- L^-1 x, for whole panels of right-hand sides (see math/panels.h) that are mostly zero; row by
+  // row. Dot products of such halves are those with the inverse.
+  void solveHalf(double* x, int columns) const;
 
  private:
   struct Column {

@@ -4,14 +4,24 @@
 #include <array>
 #include <numeric>
 
+#include "engine/math/panels.h"
 #include "engine/solve/assembly.h"
 #include "engine/solve/contact_solver.h"
 
 namespace calm {
 
+namespace {
+
+// What the points' speeds change by with one's impulse.
+void addAnswer(const Eigen::MatrixXd& coupling, int point, const double* impulse, Eigen::VectorXd& speeds) {
+  panels::addThreeColumns(&coupling(0, 3 * point), impulse, static_cast<int>(coupling.rows()), speeds.data());
+}
+
+}  // namespace
+
 Eigen::MatrixXd ContactSolver::couplingOf(const std::vector<int>& points, const std::vector<Body>& bodies,
                                           const std::vector<Assembly*>& assemblies, Eigen::VectorXd& alone) const {
-  const int count = static_cast<int>(points.size()), n = 3 * count;
+  const int count = static_cast<int>(points.size()), n = panels::paddedTo(3 * count);
   int rows = 0;
   for (const Assembly* a : assemblies) rows += a->rows();
   using RowMajor = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
@@ -55,16 +65,13 @@ Eigen::MatrixXd ContactSolver::couplingOf(const std::vector<int>& points, const 
         into += a->rows() * n;
       }
     }
-  for (int p = 0; p < count; ++p) {
-    double* columns = halves.data() + 3 * p;
-    for (const Assembly* a : assemblies) {
-      a->finishHalf(columns, n);
-      columns += a->rows() * n;
-    }
+  double* own = halves.data();
+  for (const Assembly* a : assemblies) {
+    a->finishHalf(own, n);
+    own += a->rows() * n;
   }
   alone = coupling.diagonal();
-  if (rows > 0) coupling.selfadjointView<Eigen::Upper>().rankUpdate(halves.transpose(), -1);
-  coupling.triangularView<Eigen::StrictlyLower>() = coupling.transpose();
+  panels::subtractGram(halves.data(), rows, n, coupling.data());
   return coupling;
 }
 
@@ -106,8 +113,9 @@ void ContactSolver::settleWithJoints(std::vector<Impact>& struck, std::vector<Bo
   for (const Impact& impact : struck) points.push_back(impact.point);
   bool changed = true;
   for (int round = 0; changed && round < kRounds; ++round) {
-    Eigen::VectorXd alone, speeds(3 * count);
+    Eigen::VectorXd alone;
     const Eigen::MatrixXd coupling = couplingOf(points, bodies, assemblies, alone);
+    Eigen::VectorXd speeds = Eigen::VectorXd::Zero(coupling.rows());
     std::vector<Vec3> before;
     for (int i = 0; i < count; ++i) {
       setImpactLaw(mobilityOf(i, coupling, alone), struck[i].contact.law);
@@ -119,7 +127,7 @@ void ContactSolver::settleWithJoints(std::vector<Impact>& struck, std::vector<Bo
       for (int i = 0; i < count; ++i) {
         auto& [law, push, friction] = struck[i].contact;
         largest = std::max(largest, resolve(law, friction, &speeds[3 * i], push));
-        speeds.noalias() += coupling.middleCols<3>(3 * i) * Eigen::Map<const Vec3>(push.change);
+        addAnswer(coupling, i, push.change, speeds);
       }
       if (largest < kImpactSettled * fastest) break;
     }
@@ -130,7 +138,7 @@ void ContactSolver::settleWithJoints(std::vector<Impact>& struck, std::vector<Bo
 }
 
 double ContactSolver::relaxCoupled(std::vector<Body>& bodies, const Goal& goal, double momentum) {
-  speeds_.resize(3 * size());
+  speeds_.setZero(coupling_.rows());
   for (int i = 0; i < size(); ++i) {
     ContactPush<double>& push = coupled_[i].push;
     push = {};
@@ -149,8 +157,8 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, const Goal& goal, 
 double ContactSolver::settleCoupled(const std::vector<Body>& bodies, Goal goal) {
   const double hardest = unequal_ ? hardestSoftness(bodies) : 0;
   if (unequal_ && isPressed(hardest) && solveHarder(hardest, gripsAtStart(), goal.enough)) return 0;
-  headingSpeeds_.setZero(3 * size());
-  sweptSpeeds_.setZero(3 * size());
+  headingSpeeds_.setZero(speeds_.size());
+  sweptSpeeds_.setZero(speeds_.size());
   double change = 0, gradient = 0, before = 0;
   for (int i = 0; i < goal.sweeps; ++i) {
     const ContactStep<double> step = stepAfter(gradient, before);
@@ -192,7 +200,7 @@ double ContactSolver::sweepCoupled(const ContactStep<double>& step, double& grad
     if (effect == 0) continue;
     largest = std::max(largest, effect);
     gradient += squaredChange(law, push);
-    speeds_.noalias() += coupling_.middleCols<3>(3 * i) * Eigen::Map<const Vec3>(push.change);
+    addAnswer(coupling_, i, push.change, speeds_);
   }
   sweptSpeeds_ = speeds_ - sweptSpeeds_;
   return largest;

@@ -180,7 +180,8 @@ class ContactSolver {
   double partingSpeed(int point, const std::vector<Body>& bodies) const;
   // Adds an impulse at a point, and its moment about the origin (world), to the sums.
   static void addTo(const ContactPatch& patch, const ContactPoint& point, const Vec3& impulse, Vec3& sum, Vec3& moment);
-  // How these points answer each other (see couple()); their own diagonal without joints goes into `alone`.
+  // How these points answer each other (see couple()), in whole panels, of which what no point has is zero; their own
+  // diagonal without joints goes into `alone`.
   Eigen::MatrixXd couplingOf(const std::vector<int>& points, const std::vector<Body>& bodies,
                              const std::vector<Assembly*>& assemblies, Eigen::VectorXd& alone) const;
   static Mat3 mobilityOf(int place, const Eigen::MatrixXd& coupling, const Eigen::VectorXd& alone);

@@ -34,9 +34,11 @@ constexpr double kRunaway = 0.5;
 // A frame of plain joints is exact within this share of its energy, and not worth more substeps; with no more gained,
 // or lost, than those it may stand, and what is off is made good. Top-heavy ones count on coming back.
 constexpr double kExact = 1e-4, kGood = 0.02, kLost = 0.1, kGoodTopHeavy = 0.01;
-constexpr double kRubbed = 0.01;  // of what contacts, stops and dampers took in a frame, by which it may be off, too
-constexpr double kPlay = 1e-6;    // m, by which weights may seem to rise
-constexpr double kApart = 1e-5;   // m, by which joints of what touches may come apart
+// Of what contacts, stops and dampers took in a frame, by which it may be off, too; where something lands, the joints'
+// share in that is seen half a step off.
+constexpr double kRubbed = 0.01, kRubbedInTouch = 0.03;
+constexpr double kPlay = 1e-6;   // m, by which weights may seem to rise
+constexpr double kApart = 1e-5;  // m, by which joints of what touches may come apart
 
 }  // namespace
 
@@ -108,7 +110,7 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, int p
                                   [&](const Assembly* a) { return a->hasSprings() || a->isOnSlowStop(step); });
   // A blow that joints and touches take together has lost energy that nobody has seen.
   const bool keeps = (blow_ || !struck_) && (!sprung || hard || refined);
-  const double play = slack + kRubbed * (std::abs(byContacts) + drained);
+  const double play = slack + (touched_ ? kRubbedInTouch : kRubbed) * (std::abs(byContacts) + drained);
   const auto isWithin = [&](double gained, double lost) {
     return keeps ? gain <= gained * scale + play && gain >= -lost * scale - play : gain <= allowed;
   };
