@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "engine/solve/island.h"
+#include "engine/solve/touch_ahead.h"
 
 namespace calm {
 
@@ -18,47 +19,6 @@ constexpr double kKeptSlide = 1e-3, kKeptShare = 0.01;
 // More shapes than this that may touch each other are a crowd, whose impacts are too many to be taken one by one: the
 // second where joints hold them and something bounces, whose energy would suffer.
 constexpr std::size_t kCrowd = 6, kJointedCrowd = 24;
-
-// How fast the two bodies part at a point of the manifold, along its normal, m/s.
-double partingSpeed(const Manifold& m, const Vec3& at, const Body& a, const Body& b) {
-  const Vec3 onA = at - a.position - m.touchTime * a.velocity, onB = at - b.position - m.touchTime * b.velocity;
-  return m.normal.dot(b.velocityAt(onB) - a.velocityAt(onA));
-}
-
-// Whether two convex shapes whose bodies nothing holds pass each other within the step without touching, although the
-// planes between them would be crossed: by conservative advancement along their present motion (Mirtich 1996).
-bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Collider& ca, const Collider& cb, double h,
-               bool crowd) {
-  if (ca.halfSpace || cb.halfSpace) return false;
-  const Manifold& m = pair.manifold;
-  // A plane that is not crossed does no harm, and is there if one of the two is sent back within the step.
-  const auto isCrossed = [&](const ManifoldPoint& p) { return p.gap + h * partingSpeed(m, p.position, a, b) < 0; };
-  if (!crowd && std::none_of(m.points.begin(), m.points.end(), isCrossed)) return false;
-  const double gap = m.leastGap();
-  const Vec3 relative = b.velocity - a.velocity;
-  // What is near compared to how far it moves may be pushed in by others; only true passers-by are let go.
-  const double travel = relative.norm() * h;
-  if (travel < gap && (ca.struck > 0 || cb.struck > 0)) return false;
-  if (gap < 0.01 * travel + 1e-4 || a.spin.norm() * h > 0.1 || b.spin.norm() * h > 0.1) return false;
-  const double turning = a.spin.norm() * ca.extent + b.spin.norm() * cb.extent;
-  const double fastest = relative.norm() + turning;
-  const double hastened = turning * h + ca.hastening.wayIn(h) + cb.hastening.wayIn(h);
-  const double thickness = ca.core.radius + ca.core.sagitta() + cb.core.radius + cb.core.sagitta();
-  ConvexCore moved = cb.core;
-  double time = 0;
-  for (int i = 0; i < 60; ++i) {
-    const ClosestPoints closest = closestPoints(ca.core, moved);
-    // Turning and hastening are not followed but counted as nearness.
-    const double distance = closest.distance - thickness - hastened;
-    if (distance < 1e-3 * gap) return false;
-    const double dt = distance / fastest;
-    time += dt;
-    if (time >= h) return true;
-    for (Vec3& v : moved.vertices) v += relative * dt;
-    moved.center += relative * dt;
-  }
-  return false;
-}
 
 // How far a collider reaches from its body's centre of mass.
 double extentOf(const Collider& c, const Body& body) {
@@ -73,155 +33,19 @@ void goOn(Collider& c, const Body& body) {
   c.seen = body.pose();
 }
 
-Pose poseAfter(const Body& body, double time) {
-  return {body.position + time * body.velocity, (rotationFromVector(time * body.spin) * body.orientation).normalized()};
-}
-
-// What may touch, and up to which distance that matters.
-struct Meeting {
-  const Body &a, &b;
-  const BodyShape &shapeA, &shapeB;
-  int triangle;  // of shape B, where that is a mesh; else -1
-  double margin;
-  double rim;  // m, radius of a cylinder that is one of them
-};
-
-TriangleTouch triangleOf(const BodyShape& mesh, int triangle, const Pose& body) {
-  return {std::get<TriangleMesh>(mesh.shape).data.get(), triangle, body * mesh.pose};
-}
-
 Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
   const auto rim = [&](int shape) { return scene.colliders[shape].core.discRadius; };
+  const auto hasEdges = [&](int shape) { return !scene.colliders[shape].core.faces.empty(); };
   return {scene.bodies[pair.bodyA],
           scene.bodies[pair.bodyB],
-          scene.shapes[pair.shapeA],
-          scene.shapes[pair.shapeB],
+          scene.shapes[pair.shapeA].shape,
+          scene.shapes[pair.shapeA].pose,
+          scene.shapes[pair.shapeB].shape,
+          scene.shapes[pair.shapeB].pose,
           pair.triangle,
           margin,
-          std::max(rim(pair.shapeA), rim(pair.shapeB))};
-}
-
-// The two as they will be if their bodies go on as they move now.
-class Ahead {
- public:
-  explicit Ahead(const Meeting& meeting) : meeting_(meeting) {}
-  void lookAt(double time, Manifold& out) {
-    const auto& [a, b, shapeA, shapeB, triangle, margin, rim] = meeting_;
-    const Pose poseB = poseAfter(b, time);
-    buildCollider(shapeA.shape, poseAfter(a, time) * shapeA.pose, colliderA_);
-    if (triangle >= 0) return collideWithTriangle(colliderA_.core, triangleOf(shapeB, triangle, poseB), margin, out);
-    buildCollider(shapeB.shape, poseB * shapeB.pose, colliderB_);
-    collide(colliderA_, colliderB_, margin, out);
-  }
-
- private:
-  const Meeting& meeting_;
-  Collider colliderA_, colliderB_;
-};
-
-// How long from now until the first of the points touches if all go on as they do, s; infinite if none comes nearer.
-double soonestTouch(const Manifold& m, const Meeting& meeting) {
-  double soonest = std::numeric_limits<double>::infinity();
-  for (const ManifoldPoint& p : m.points)
-    if (const double speed = partingSpeed(m, p.position, meeting.a, meeting.b); speed < 0)
-      soonest = std::min(soonest, p.gap / -speed);
-  return soonest;
-}
-
-// Where things that will meet within the step touch depends on how they lie then: follows their present motion to that
-// instant and takes normal and points of it. A gap becomes what the points have left to go at their present speeds
-// along the new normal.
-void lookAtTouch(ContactPair& pair, const Meeting& meeting, double h) {
-  Manifold& m = pair.manifold;
-  const bool alone = m.points.size() == 1;
-  if (m.leastGap() <= (alone ? 0 : kNearTouch)) return;
-  // What is all but there may rest or roll: it has to strike.
-  const double meets = h * partingSpeed(m, m.points[0].position, meeting.a, meeting.b);
-  if (alone && m.points[0].gap < kNearTouch && meets > -10 * kNearTouch) return;
-  constexpr int kRounds = 4;
-  Ahead ahead(meeting);
-  Manifold next = m;
-  double time = 0;
-  // The lowest point of a rim that wobbles may be another before the first one is down.
-  if (meeting.rim > 0 && soonestTouch(m, meeting) > h) {
-    ahead.lookAt(h, next);
-    if (next.points.empty() || next.leastGap() >= 0) return;
-    time = next.touchTime = h;
-  }
-  for (int i = 0; i < kRounds; ++i) {
-    const double after = soonestTouch(next, meeting);
-    // They pass each other, or have not yet met: where they are nearest says so best.
-    if (time + after > h) break;
-    constexpr double kThere = 1e-9;  // m
-    if (std::abs(next.leastGap()) < kThere) break;
-    time = std::max(0.0, time + after);
-    ahead.lookAt(time, next);
-    if (next.points.empty()) return;
-    next.touchTime = time;
-  }
-  for (ManifoldPoint& p : next.points) p.gap -= time * partingSpeed(next, p.position, meeting.a, meeting.b);
-  if (alone) next.points[0].id = m.points[0].id;
-  m = next;
-  if (m.points.size() > 1) pair.keepNames(meeting.a);
-}
-
-// Of what has just come to touch it cannot yet be seen how the touch wanders, but where it is going to be. So can that
-// on a rim that wobbles, which runs round further in a step than that where it went would tell where it goes.
-void foreseeWandering(ContactPair& pair, const Meeting& meeting, double h) {
-  constexpr double kShortly = 0.05, kRuns = 0.1, kFurthest = 0.5;  // of the step; of the rim's radius
-  if (pair.manifold.leastGap() > kNearTouch) return;
-  const bool rim = meeting.rim > 0 && pair.manifold.roundA == 0 && pair.manifold.roundB == 0;
-  const bool runs = rim && pair.roll.rate.norm() * h > kRuns * meeting.rim;
-  if (!runs && !pair.wandersUnknown()) return;
-  const double time = h * (rim ? 0.5 : kShortly);
-  Manifold then;
-  Ahead(meeting).lookAt(time, then);
-  pair.foresee(then, meeting.a, poseAfter(meeting.a, time), time, rim ? kFurthest * meeting.rim : 0);
-}
-
-// Whether something round that seems to run against an edge goes over it instead, as from one block onto the next of
-// the same height: nowhere on its way is it in the other.
-bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
-  if (m.normalOn != Manifold::Owner::neither) return false;
-  double least = 0;
-  for (const ManifoldPoint& p : m.points)
-    least = std::min(least, p.gap + h * partingSpeed(m, p.position, meeting.a, meeting.b));
-  constexpr double kWorthwhile = 2e-6;  // m
-  if (least > -kWorthwhile) return false;
-  // The looks below must not step over what is thin.
-  if (-least > 2 * std::max(m.roundA, m.roundB)) return false;
-  const Vec3 relative = meeting.b.velocity - meeting.a.velocity;
-  const double across = (relative - m.normal.dot(relative) * m.normal).norm();
-  if (h * across < -least) return false;
-  Ahead ahead(meeting);
-  Manifold then;
-  for (const double share : {1.0, 0.5, 0.25, 0.75}) {
-    ahead.lookAt(share * h, then);
-    if (then.leastGap() < std::max(-kNearTouch, least / 2)) return false;
-  }
-  return true;
-}
-
-// How long something round that moves on still touches what ends under it, s; `h` if it does to the step's end. To be
-// off it has to be further away than it falls, at `falling` m/s^2, in what is left.
-double lastsFor(const Manifold& m, const Meeting& meeting, double h, double falling) {
-  constexpr double kOff = 1e-9;  // m
-  constexpr int kHalvings = 12;
-  Ahead ahead(meeting);
-  Manifold then;
-  const double parting = partingSpeed(m, m.points[0].position, meeting.a, meeting.b), now = m.leastGap();
-  const auto isOffBy = [&](double time) {
-    ahead.lookAt(time, then);
-    return std::min(then.leastGap(), meeting.margin) - now - time * std::max(0.0, parting);
-  };
-  const double offBy = isOffBy(h);
-  if (offBy <= kOff) return h;
-  double on = 0, off = h;
-  for (int i = 0; i < kHalvings; ++i) {
-    const double middle = (on + off) / 2;
-    (isOffBy(middle) > kOff ? off : on) = middle;
-  }
-  return offBy > falling * (h - off) * (h - off) / 2 ? off : h;
+          std::max(rim(pair.shapeA), rim(pair.shapeB)),
+          hasEdges(pair.shapeA) && (pair.triangle >= 0 || hasEdges(pair.shapeB))};
 }
 
 }  // namespace
@@ -306,10 +130,11 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     noteRoom(-past);
     const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
     const bool onMesh = pair->triangle >= 0;
+    bool nearby = false;
     const double reach = onMesh ? margin + 2 * h * b.velocity.norm() : margin;
+    const Meeting meeting = meetingOf(scene, *pair, reach);
     if (onMesh) {
-      collideWithTriangle(ready(pair->shapeA).core, triangleOf(scene.shapes[pair->shapeB], pair->triangle, b.pose()),
-                          reach, pair->manifold);
+      collideWithTriangle(ready(pair->shapeA).core, triangleOf(meeting, b.pose()), reach, pair->manifold);
       pair->keepNames(a);
     } else if (pair->follow(a, b, margin)) {
       if (pair->kept.points.empty()) noteRoom(pair->kept.reach - pair->kept.movedSince(a, b));
@@ -325,10 +150,17 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
       const double extent = cb.halfSpace ? (a.position - b.position).norm() + 2 * ca.extent : extentOf(cb, b);
       pair->keep(a, b, room, slide, extent);
       if (apart) noteRoom(room);
+      nearby = pair->manifold.clearance < margin;
       pair->manifold.dropBeyond(margin);
     }
     if (!onMesh && (pair->fromTheStart || pair->interlaced))
       pair->passInterlaced(a, b, std::min(scene.colliders[pair->shapeA].extent, scene.colliders[pair->shapeB].extent));
+    const bool fast = !closing && margin - leastMargin > 4 * kUnseen;
+    const auto lookAround = [&] {
+      if (fast && !pair->interlaced && meeting.hasEdges) lookForOthers(*pair, meeting, left);
+    };
+    // What is near may come round an edge of which there is no point yet.
+    if (pair->manifold.points.empty() && nearby) lookAround();
     if (pair->manifold.points.empty()) continue;
     const bool waits = !closing && pair->manifold.leastGap() >= kNearTouch;
     // Joints bend the way to a touch: there it is only trusted for impacts that bounce, which act before the joints do.
@@ -338,12 +170,12 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
       pair->manifold.points.clear();
       continue;
     }
-    const Meeting meeting = meetingOf(scene, *pair, reach);
     const bool struck = scene.colliders[pair->shapeA].struck > 0 || scene.colliders[pair->shapeB].struck > 0;
     // What a mesh's seams are it knows by itself.
     if (!closing && !struck && !onMesh && rollsOver(pair->manifold, meeting, left)) continue;
     const bool seen = pair->manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
     if (!closing && seen && (!jointed || pair->restitution > 0)) lookAtTouch(*pair, meeting, left);
+    if (pair->manifold.touchTime == 0) lookAround();
     if (!closing && !contacts_.crowd()) foreseeWandering(*pair, meeting, left);
     contacts_.add(*pair, scene.bodies);
     added_.push_back({pair, margin});
