@@ -2,6 +2,8 @@
 // What rolls: its point of contact wanders over both bodies, which is what decides its motion.
 #include <gtest/gtest.h>
 
+#include <utility>
+
 #include "physics/rigs.h"
 
 namespace calm::physics {
@@ -272,6 +274,40 @@ TEST_P(Step, WheelKeepsItsAngularMomentumAboutTheEdge) {
   EXPECT_LE(worst, 5e-4);
 }
 INSTANTIATE_TEST_SUITE_P(BallAndWheel, Step, testing::Bool());
+
+// A ball on a fixed one presses on it by its weight less what its path asks for, m g (c - 2 (c0 - c) / (1 + k)) with
+// the cosine c of the angle from the top, c0 where it was let go, and k = 2/5 where it rolls and 0 where it slides;
+// where that is nothing it leaves. The reading of an instant is the mean of half a step before it, in which the force
+// changes by a quarter of a per cent.
+TEST(Rolling, BallOffABallPressesUntilItLeaves) {
+  constexpr double kRadius = 0.2, kBelow = 1, kStart = 0.3, kEnough = 0.01;
+  for (const bool rolls : {false, true}) {
+    World world;
+    BodyDef below;
+    below.role = Role::fixed;
+    below.shapes = {{Sphere{kBelow}, {}}};
+    below.friction = rolls ? kRough : 0;
+    world.addBody(below);
+    const double path = kBelow + kRadius, k = rolls ? 0.4 : 0, top = std::cos(kStart);
+    BodyDef def = tangible(Sphere{kRadius}, 1, {path * Vec3(std::sin(kStart), top, 0)});
+    def.friction = below.friction;
+    const BodyId ball = world.addBody(def);
+    double worst = 0, cosine = top, before = top;
+    while (!world.contacts().empty() || cosine == top) {
+      world.step();
+      before = std::exchange(cosine, world.state(ball).pose.position.normalized().y());
+      if (world.contacts().empty()) break;
+      const ContactReading touch = world.contacts()[0];
+      const double asked = cosine - 2 * (top - cosine) / (1 + k);
+      worst = std::max(worst, std::abs(touch.force.dot(touch.normal) / kGravity - asked));
+    }
+    const std::string how = rolls ? "rolls" : "slides";
+    report("ball that " + how + " off a ball, how it presses", worst, kEnough, "of its weight");
+    EXPECT_LE(worst, kEnough);
+    const double leaves = 2 * top / (3 + k);
+    EXPECT_NEAR(cosine, leaves, before - cosine) << how << " off";  // what a frame makes
+  }
+}
 
 // What rolls off a table faster than sqrt(g r) leaves it as its centre passes the rim, at whatever moment of a step
 // that is, and flies in a parabola. A substep later would be 6 mm after a third of a second.

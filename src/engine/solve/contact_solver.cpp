@@ -16,6 +16,7 @@ constexpr double kPushSpeed = 1;  // m/s
 // Impacts do not bounce that are slower than so many times the change of speed over a substep by gravity, by what else
 // pushes the two together or by the load that they carried, or than the least speed: they are what rests.
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
+constexpr double kBent = 0.05;                             // of the way in a step, that its bend may open what touches
 
 }  // namespace
 
@@ -76,6 +77,10 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     if (closing_ && (force[0] <= 0 || strikes)) continue;
     const double stays = m.gap < kNearTouch && !strikes ? 1 : 0;
     const double push = std::min(-kPushRate * m.gap / whole_, kPushSpeed);
+    // What pushed was to end the step in touch; that it did not come straight there opens it again by a little.
+    const double way =
+        left_ * ((b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm());
+    const bool closes = closing_ && m.gap <= kNearTouch + kBent * way;
     touches_.points.push_back({.patch = static_cast<int>(touches_.patches.size()) - 1,
                                .id = m.id,
                                .position = m.position,
@@ -83,7 +88,9 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
                                .armB = armB + stays * turnB * n.cross(armB),
                                .impulse = force,  // until warmStart()
                                .gap = m.gap,
-                               .target = m.gap >= 0 || closing_ ? -std::max(m.gap, 0.0) / left_ : push});
+                               .target = closes       ? 0
+                                         : m.gap >= 0 ? -m.gap / left_
+                                                      : push});
   }
   patch.end = size();
   patch.wandering.setZero();

@@ -35,7 +35,7 @@ void goOn(Collider& c, const Body& body) {
 
 Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
   const auto rim = [&](int shape) { return scene.colliders[shape].core.discRadius; };
-  const auto hasEdges = [&](int shape) { return !scene.colliders[shape].core.faces.empty(); };
+  const auto hasEdges = [&](int shape) { return scene.colliders[shape].core.vertices.size() > 1; };
   return {scene.bodies[pair.bodyA],
           scene.bodies[pair.bodyB],
           scene.shapes[pair.shapeA].shape,

@@ -16,7 +16,7 @@ struct Meeting {
   int triangle;   // of shape B, where that is a mesh; else -1
   double margin;  // m
   double rim;     // m, radius of a cylinder that is one of them
-  bool hasEdges;  // both have faces, where they are not one plane
+  bool hasEdges;  // both are more than a ball; not if one is a plane
 };
 
 // The mesh that shape B is, where its body is at a pose.
