@@ -94,5 +94,52 @@ TEST(HeavyTop, PrecessesSteadily) {
   EXPECT_LE(worstTilt, 1e-3);
 }
 
+// What a wheel that spins asks its bearings for while an arm carries it round: the moment I w W, and m r W^2 towards
+// the arm's axis. One that is e out of balance asks for m e w^2. Both at the end of every frame, in which it turns by
+// almost a radian.
+TEST(SpinningWheel, LoadsItsBearings) {
+  constexpr double kSpin = 50, kTurning = 2, kReach = 0.5, kMass = 3, kRadius = 0.2, kEnough = 1e-4;
+  const double inertia = kMass * kRadius * kRadius / 2;
+  World carried({.gravity = Vec3::Zero()});
+  BodyDef arm;
+  arm.role = Role::kinematic;
+  arm.angularVelocity = Vec3(0, kTurning, 0);
+  const BodyId holder = carried.addBody(arm);
+  const Quat onItsSide = turnBetween(Vec3::UnitY(), Vec3::UnitX());
+  BodyDef wheel = solid(Cylinder{kRadius, 0.05}, kMass, {{kReach, 0, 0}, onItsSide});
+  wheel.angularVelocity = Vec3(kSpin, kTurning, 0);
+  wheel.velocity = arm.angularVelocity.cross(wheel.pose.position);
+  JointDef axle = joint(JointType::hinge, holder, wheel.pose.position, carried.addBody(wheel), Vec3::Zero());
+  axle.frameB.rotation = onItsSide.conjugate();
+  const JointId bearing = carried.addJoint(axle);
+
+  constexpr double kOut = 0.01, kFast = 100;
+  World rotor({.gravity = Vec3::Zero()});
+  const Quat facing = turnBetween(Vec3::UnitY(), Vec3::UnitZ()), along = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
+  wheel.pose = {{kOut, 0, 0}, facing};
+  wheel.angularVelocity = Vec3(0, 0, kFast);
+  wheel.velocity = wheel.angularVelocity.cross(wheel.pose.position);
+  JointDef shaft =
+      joint(JointType::hinge, kWorld, Vec3::Zero(), rotor.addBody(wheel), facing.conjugate() * Vec3(-kOut, 0, 0));
+  shaft.frameA.rotation = along, shaft.frameB.rotation = facing.conjugate() * along;
+  const JointId pin = rotor.addJoint(shaft);
+
+  double moment = 0, force = 0, shaken = 0;
+  const auto off = [](double is, double asked) { return std::abs(is - asked) / asked; };
+  for (int i = 0; i < 60; ++i) {
+    carried.step(), rotor.step();
+    const JointReading& load = carried.reading(bearing);
+    moment = std::max(moment, off(load.torqueNow.norm(), inertia * kSpin * kTurning));
+    force = std::max(force, off(load.forceNow.norm(), kMass * kReach * kTurning * kTurning));
+    shaken = std::max(shaken, off(rotor.reading(pin).forceNow.norm(), kMass * kOut * kFast * kFast));
+  }
+  report("moment on the bearing of a wheel carried round", moment, kEnough, "of I w W");
+  report("force on the bearing of a wheel carried round", force, kEnough, "of m r W^2");
+  report("force on the bearing of a wheel out of balance", shaken, kEnough, "of m e w^2");
+  EXPECT_LE(moment, kEnough);
+  EXPECT_LE(force, kEnough);
+  EXPECT_LE(shaken, kEnough);
+}
+
 }  // namespace
 }  // namespace calm::physics

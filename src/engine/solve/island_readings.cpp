@@ -7,6 +7,14 @@
 
 namespace calm {
 
+namespace {
+
+// Accelerations are seen over this part of a substep, and not in less than so many seconds: in a whole one what spins
+// has turned too far, and less would drown them in round-off.
+constexpr double kInstant = 1.0 / 32, kLeastInstant = 6e-5;
+
+}  // namespace
+
 void Island::openAccounts(const Scene& scene) {
   for (Assembly* assembly : assemblies) {
     std::fill(assembly->accounts().begin(), assembly->accounts().end(), Assembly::Account{});
@@ -167,7 +175,8 @@ void Island::readPresentLoads(const Scene& scene, double h) {
   std::vector<Body>& b = scene.bodies;
   std::vector<std::vector<double>> bend(assemblies.size());
   for (BodyId id : bodies) b[id].setMark();
-  findBend(scene, h, bend);
+  const double instant = std::min(h, std::max(kInstant * h, kLeastInstant));
+  findBend(scene, instant, bend);
   // The factor of the closing half kick still stands, but for damping and drag, whose forces are known here.
   // Accelerations take the place of velocities.
   const auto slowed = [&](BodyId id) { return b[id].linearDecay > 0 || b[id].angularDecay > 0; };
@@ -184,10 +193,10 @@ void Island::readPresentLoads(const Scene& scene, double h) {
     b[id].velocity = b[id].spin = Vec3::Zero();
     if (!b[id].motion) continue;
     Body later = b[id], sooner = b[id];
-    later.steerAt(clock_ + h);
-    sooner.steerAt(clock_ - h);
-    b[id].velocity = (later.velocity - sooner.velocity) / (2 * h);
-    b[id].spin = (later.spin - sooner.spin) / (2 * h);
+    later.steerAt(clock_ + instant);
+    sooner.steerAt(clock_ - instant);
+    b[id].velocity = (later.velocity - sooner.velocity) / (2 * instant);
+    b[id].spin = (later.spin - sooner.spin) / (2 * instant);
   }
   contacts_.pushAtLastForce(b);
   for (std::size_t i = 0; i < assemblies.size(); ++i) {

@@ -19,7 +19,7 @@ constexpr int kMostPiecesInTouch = 16;
 constexpr int kCalmingPieces[] = {4, 16};
 constexpr double kCalm = 1e-3;
 // Rows, in all pieces together, up to which that is tried, and of the island itself.
-constexpr int kMostRows = 20000, kMostRowsWithAxes = 2000, kMostRowsAtOnce = 1600;
+constexpr int kMostRows = 160000, kMostRowsWithAxes = 2000, kMostRowsAtOnce = 1600;
 
 }  // namespace
 
