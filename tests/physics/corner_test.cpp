@@ -209,5 +209,32 @@ TEST(Rim, ThatClapsOverGivesNoEnergy) {
   EXPECT_LE(worst, kNeeded);
 }
 
+// Cylinders of any shape thrown on a plane, far from where its origin happens to be or near to it, with up to 20 rad/s.
+TEST(Rim, ThrownAnyhowGivesNoEnergy) {
+  constexpr double kNeeded = 0.01;
+  double worst = 0;
+  for (unsigned seed = 1; seed <= 500; ++seed) {
+    Random random(seed);
+    World world;
+    const double friction = random.uniform(0, 1);
+    world.addBody(ground(friction));
+    const Shape shape = Cylinder{random.uniform(0.03, 0.4), random.uniform(0.03, 0.8)};
+    BodyDef def = tangible(shape, 1, {{0, random.uniform(0.6, 1.2), 0}, random.rotation()});
+    def.friction = friction;
+    def.velocity = Vec3(random.uniform(-3, 3), -random.uniform(0, 6), random.uniform(-3, 3));
+    def.angularVelocity = random.uniform(0, 20) * random.vector(1).normalized();
+    world.addBody(def);
+    const double all = world.energy().total();
+    double last = all;
+    for (int frame = 0; frame < 60; ++frame) {
+      world.step();
+      worst = std::max(worst, (world.energy().total() - last) / all);
+      last = world.energy().total();
+    }
+  }
+  report("cylinders thrown anyhow, largest gain of energy in a frame", 100 * worst, 100 * kNeeded, "%");
+  EXPECT_LT(worst, kNeeded);
+}
+
 }  // namespace
 }  // namespace calm::physics

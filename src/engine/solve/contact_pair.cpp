@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <utility>
 
 namespace calm {
@@ -139,8 +140,11 @@ std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const B
   constexpr double kSteady = 0.25, kFurthest = 0.25;
   const double fastest = (b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm();
   const double rate = roll.rate.norm();
+  const auto reach = [](const Body& body, const Vec3& arm) {
+    return body.dynamic() ? arm.norm() : std::numeric_limits<double>::infinity();
+  };
   const bool steady = (roll.rate - roll.before).norm() <= kSteady * rate &&
-                      rate * span / 2 <= kFurthest * std::min(armA.norm(), armB.norm());
+                      rate * span / 2 <= kFurthest * std::min(reach(a, armA), reach(b, armB));
   const bool rolls = known && (rate <= 2 * fastest || steady);
   roll.place = place;
   roll.span = span;

@@ -34,8 +34,10 @@ void goOn(Collider& c, const Body& body) {
 }
 
 Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
-  const auto rim = [&](int shape) { return scene.colliders[shape].core.discRadius; };
-  const auto hasEdges = [&](int shape) { return scene.colliders[shape].core.vertices.size() > 1; };
+  const Collider &a = scene.colliders[pair.shapeA], &b = scene.colliders[pair.shapeB];
+  const double rim = std::max(a.core.discRadius, b.core.discRadius);
+  // Of what meets a plane all corners are seen, but of a rim only its lowest point.
+  const auto hasEdges = [&](const Collider& c) { return c.halfSpace ? rim > 0 : c.core.vertices.size() > 1; };
   return {scene.bodies[pair.bodyA],
           scene.bodies[pair.bodyB],
           scene.shapes[pair.shapeA].shape,
@@ -44,8 +46,8 @@ Meeting meetingOf(const Scene& scene, const ContactPair& pair, double margin) {
           scene.shapes[pair.shapeB].pose,
           pair.triangle,
           margin,
-          std::max(rim(pair.shapeA), rim(pair.shapeB)),
-          hasEdges(pair.shapeA) && (pair.triangle >= 0 || hasEdges(pair.shapeB))};
+          rim,
+          hasEdges(a) && (pair.triangle >= 0 || hasEdges(b))};
 }
 
 }  // namespace

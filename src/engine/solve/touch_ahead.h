@@ -16,7 +16,7 @@ struct Meeting {
   int triangle;   // of shape B, where that is a mesh; else -1
   double margin;  // m
   double rim;     // m, radius of a cylinder that is one of them
-  bool hasEdges;  // both are more than a ball; not if one is a plane
+  bool hasEdges;  // not all is seen at once of what may touch: see lookForOthers()
 };
 
 // The mesh that shape B is, where its body is at a pose.
