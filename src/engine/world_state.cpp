@@ -52,7 +52,7 @@ void ContactPair::Kept::visitState(StateArchive& state) {
 }
 
 void ContactPair::Roll::visitState(StateArchive& state) {
-  state(place, rate, before, span, points);
+  state(place, rate, before, at, points);
 }
 
 void ContactPair::Kept::Point::visitState(StateArchive& state) {

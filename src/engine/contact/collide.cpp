@@ -65,10 +65,12 @@ void reduceToFew(Manifold& m, double margin) {
   for (const ManifoldPoint& q : p) gaps.push_back(q.gap);
   std::nth_element(gaps.begin(), gaps.begin() + 3, gaps.end());
   const double near = gaps[3] + std::max(kSameHeight, kSameHeightShare * margin);
+  // Of equals the first, not what round-off prefers.
   const auto swapBest = [&](std::size_t slot, const auto& score) {
+    constexpr double kAlike = 1e-6;
     std::size_t best = slot;
     for (std::size_t i = slot + 1; i < p.size(); ++i)
-      if (score(p[i]) > score(p[best])) best = i;
+      if (const double most = score(p[best]); score(p[i]) > most + kAlike * std::abs(most)) best = i;
     std::swap(p[slot], p[best]);
   };
   const auto fromDeepest = [&](const ManifoldPoint& q) { return (q.position - p[0].position).squaredNorm(); };

@@ -59,8 +59,9 @@ double ContactSolver::hardestSoftness(const std::vector<Body>& bodies) const {
 // Whether a point sinks in under its load, and would not if it yielded no more than that.
 bool ContactSolver::isPressed(double softness) const {
   constexpr double kSink = 4e-6;  // m, as under thirty times one's own weight
-  return std::any_of(coupled_.begin(), coupled_.end(),
-                     [&](const Contact& c) { return (c.law.softness - softness) * c.push.impulse[0] * step_ > kSink; });
+  return std::any_of(coupled_.begin(), coupled_.end(), [&](const Contact& c) {
+    return (c.law.softness - softness) * c.push.impulse[0] * span_.step > kSink;
+  });
 }
 
 // With what is softer than that yielding so much only: sweeps could not settle it.

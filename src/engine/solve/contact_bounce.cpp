@@ -72,7 +72,8 @@ double ContactSolver::partingSpeed(int point, const std::vector<Body>& bodies) c
 double ContactSolver::timeToTouch(int point, const std::vector<Body>& bodies) const {
   const double gap = touches_.points[point].gap;
   if (gap <= 0) return 0;
-  const double now = partingGain(point, bodies, 0), gathering = (partingGain(point, bodies, step_) - now) / step_;
+  const double now = partingGain(point, bodies, 0),
+               gathering = (partingGain(point, bodies, span_.step) - now) / span_.step;
   const double v = partingSpeed(point, bodies) + now, squared = v * v - 2 * gap * gathering;
   return v < 0 && squared >= 0 ? 2 * gap / (std::sqrt(squared) - v) : kNever;
 }
@@ -363,7 +364,7 @@ double ContactSolver::partingGain(int point, const std::vector<Body>& bodies, do
   const ContactPoint& p = touches_.points[point];
   const ContactPatch& patch = touches_.patches[p.patch];
   // A kinematic body's velocity is that of the step's middle.
-  const double sinceMiddle = step_ / 2 - left_ + after;
+  const double sinceMiddle = span_.step / 2 - span_.left + after;
   const auto gain = [&](const Body& b, const Vec3& arm) {
     return Vec3((b.dynamic() ? after : sinceMiddle) * accelerationAt(b, arm));
   };

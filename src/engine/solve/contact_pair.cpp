@@ -103,20 +103,21 @@ bool ContactPair::wandersUnknown() const {
   return touch && roll.points != touch->points;
 }
 
-void ContactPair::foresee(const Manifold& then, const Body& a, const Pose& pose, double time, double steadily) {
-  const std::optional<Touch> now = touchOf(manifold), later = touchOf(then);
-  if (!now || !later || now->points != later->points) return;
-  const Vec3 place = a.axes.transpose() * (now->middle - a.position);
+void ContactPair::foresee(const Manifold& then, const Body& a, const Pose& pose, double now, double time,
+                          double steadily) {
+  const std::optional<Touch> touch = touchOf(manifold), later = touchOf(then);
+  if (!touch || !later || touch->points != later->points) return;
+  const Vec3 place = a.axes.transpose() * (touch->middle - a.position);
   const Vec3 way = pose.inverse().apply(later->middle) - place;
   if (steadily > 0 && way.norm() > steadily) return;
   roll.place = place;
   roll.rate = way / time;
   roll.before = steadily > 0 ? roll.rate : Vec3(Vec3::Zero());
-  roll.span = 0;
-  roll.points = now->points;
+  roll.at = now;
+  roll.points = touch->points;
 }
 
-std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const Body& b, double span) {
+std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const Body& b, double now, double span) {
   const std::optional<Touch> touch = touchOf(manifold);
   if (!touch) {
     roll.points = 0;
@@ -126,13 +127,15 @@ std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const B
   const Vec3 armA = middle - a.position, armB = middle - b.position;
   const Vec3 place = a.axes.transpose() * armA;
   // Seen again at the same instant, it goes on as it did.
-  const bool goesOn = std::abs(roll.points) == points, moved = goesOn && roll.span > 0 && place != roll.place;
+  constexpr double kInstant = 1e-9;  // s
+  const double since = now - roll.at;
+  const bool goesOn = std::abs(roll.points) == points, moved = goesOn && since > kInstant;
   if (!goesOn) {
     roll.rate.setZero();
     roll.before.setZero();
   } else if (moved) {
     roll.before = roll.rate;
-    roll.rate = (place - roll.place) / roll.span;
+    roll.rate = (place - roll.place) / since;
   }
   const bool known = moved || roll.points == points;
   // What jumps from feature to feature does not roll. The touch of a disc that lies almost flat runs round its rim
@@ -147,7 +150,7 @@ std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const B
                       rate * span / 2 <= kFurthest * std::min(reach(a, armA), reach(b, armB));
   const bool rolls = known && (rate <= 2 * fastest || steady);
   roll.place = place;
-  roll.span = span;
+  roll.at = now;
   roll.points = known ? points : -points;
   if (!rolls) return {};
   return Wandering{middle, a.velocityAt(armA) + a.axes * roll.rate};

@@ -61,8 +61,8 @@ struct ContactPair {
   // over it, in a's principal frame; and how fast it did before.
   struct Roll {
     Vec3 place = Vec3::Zero(), rate = Vec3::Zero(), before = Vec3::Zero();  // m, m/s
-    double span = 0;  // s, until the next place; 0: it was the same instant's
-    int points = 0;   // negative: its rate is not known yet; 0: nothing is
+    double at = 0;                                                          // s, when it was there
+    int points = 0;  // negative: its rate is not known yet; 0: nothing is
 
     void visitState(StateArchive& state);
   } roll;
@@ -85,15 +85,15 @@ struct ContactPair {
   void passInterlaced(const Body& a, const Body& b, double size);
   // Whether the manifold touches at one point or along a line whose rate over a is not known yet.
   bool wandersUnknown() const;
-  // Takes that rate from where the two will touch after `time`, when a is at `pose`. With `steadily` above zero (m) it
-  // stands however fast it is, if the touch gets no further than that.
-  void foresee(const Manifold& then, const Body& a, const Pose& pose, double time, double steadily);
-  // Where the manifold touches at one point or along a line: notes where the middle is, to be seen again after `span`,
-  // and returns how it moves, in the world, if that is known.
+  // Takes that rate from where the two, seen `now`, will touch after `time`, when a is at `pose`. With `steadily` above
+  // zero (m) it stands however fast it is, if the touch gets no further than that.
+  void foresee(const Manifold& then, const Body& a, const Pose& pose, double now, double time, double steadily);
+  // Where the manifold touches at one point or along a line: notes where the middle is `now`, and returns how it moves,
+  // in the world, if that is known for the next `span` (s).
   struct Wandering {
     Vec3 at, velocity;
   };
-  std::optional<Wandering> wander(const Body& a, const Body& b, double span);
+  std::optional<Wandering> wander(const Body& a, const Body& b, double now, double span);
   // Moves the manifold along with the bodies; false if they have moved too much against each other for that.
   bool follow(const Body& a, const Body& b, double margin);
 };

@@ -20,14 +20,12 @@ constexpr double kBent = 0.05;                             // of the way in a st
 
 }  // namespace
 
-void ContactSolver::begin(const Vec3& gravity, double whole, double h, double left, bool closing, bool crowd) {
+void ContactSolver::begin(const Vec3& gravity, const Span& span, bool closing, bool crowd) {
   touches_.clear();
   speeds_.resize(0);
   crowd_ = crowd;
   closing_ = closing;
-  whole_ = whole;
-  step_ = h;
-  left_ = left;
+  span_ = span;
   gravity_ = gravity;
   softness_ = kSoftness;
 }
@@ -59,11 +57,11 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     double load = 0;  // N
     for (const ContactImpulse& last : pair.last) load += last.force[0];
     const double pressing = std::max({gravity_.norm(), -n.dot(parting), load * (a.inverseMass + b.inverseMass)});
-    patch.slowest = std::max(kBounceShare * whole_ * pressing, kLeastBounce);
+    patch.slowest = std::max(kBounceShare * span_.whole * pressing, kLeastBounce);
   }
   // Arms of what stays in touch are those in the middle of the step: what stands on a turntable is carried along its
   // arc.
-  const double time = closing_ ? 0 : step_ / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
+  const double time = closing_ ? 0 : span_.step / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
   patch.first = size();
   for (const ManifoldPoint& m : manifold.points) {
     Vec3 force = Vec3::Zero();
@@ -76,10 +74,10 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     // What was only grazed as the step ended is yet to bounce.
     if (closing_ && (force[0] <= 0 || strikes)) continue;
     const double stays = m.gap < kNearTouch && !strikes ? 1 : 0;
-    const double push = std::min(-kPushRate * m.gap / whole_, kPushSpeed);
+    const double push = std::min(-kPushRate * m.gap / span_.whole, kPushSpeed);
     // What pushed was to end the step in touch; that it did not come straight there opens it again by a little.
     const double way =
-        left_ * ((b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm());
+        span_.left * ((b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm());
     const bool closes = closing_ && m.gap <= kNearTouch + kBent * way;
     touches_.points.push_back({.patch = static_cast<int>(touches_.patches.size()) - 1,
                                .id = m.id,
@@ -89,7 +87,7 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
                                .impulse = force,  // until warmStart()
                                .gap = m.gap,
                                .target = closes       ? 0
-                                         : m.gap >= 0 ? -m.gap / left_
+                                         : m.gap >= 0 ? -m.gap / span_.left
                                                       : push});
   }
   patch.end = size();
@@ -103,7 +101,7 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
 void ContactSolver::endTouch(int patch, double after, double falling) {
   const ContactPatch& ending = touches_.patches[patch];
   ending.pair->ends = true;
-  for (int i = ending.first; i < ending.end; ++i) touches_.points[i].target += (after - left_ / 2) * falling;
+  for (int i = ending.first; i < ending.end; ++i) touches_.points[i].target += (after - span_.left / 2) * falling;
 }
 
 // How fast what acts on a body from outside makes its point at `arm` gather speed, m/s^2.
@@ -116,11 +114,11 @@ Vec3 ContactSolver::pushOn(const Body& b, const Vec3& arm) const {
 // What is yet to touch may come as near as it will by turning.
 void ContactSolver::followBends(const ContactPatch& patch, const std::vector<Body>& bodies) {
   constexpr double kFar = 0.5;  // rad
-  if (left_ * std::max(bodies[patch.a].spin.norm(), bodies[patch.b].spin.norm()) > kFar) return;
+  if (span_.left * std::max(bodies[patch.a].spin.norm(), bodies[patch.b].spin.norm()) > kFar) return;
   for (int i = patch.first; i < patch.end; ++i) {
     ContactPoint& p = touches_.points[i];
     if (p.gap < kNearTouch) continue;
-    p.target = -p.gap / left_ - left_ / 2 * bendOf(i, bodies) + patch.normal().dot(patch.wandering);
+    p.target = -p.gap / span_.left - span_.left / 2 * bendOf(i, bodies) + patch.normal().dot(patch.wandering);
   }
 }
 
@@ -149,7 +147,7 @@ double ContactSolver::bendOf(int point, const std::vector<Body>& bodies) const {
 // of the step: where the point will have come to, with what spins the bodies then have by themselves.
 void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bodies) {
   const Body &a = bodies[patch.a], &b = bodies[patch.b];
-  const auto wandering = patch.pair->wander(a, b, closing_ ? 0 : left_);
+  const auto wandering = patch.pair->wander(a, b, span_.now, span_.left);
   if (!wandering || closing_) return;
   for (int i = patch.first; i < patch.end; ++i) {
     ContactPoint& p = touches_.points[i];
@@ -168,7 +166,7 @@ void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bo
     return rate;
   };
   const Manifold& manifold = patch.pair->manifold;
-  patch.wandering = step_ / 2 * (rateOf(b, manifold.roundB) - rateOf(a, -manifold.roundA));
+  patch.wandering = span_.step / 2 * (rateOf(b, manifold.roundB) - rateOf(a, -manifold.roundA));
 }
 
 Mat3 ContactSolver::ownMobility(int point, const std::vector<Body>& bodies) const {
@@ -266,7 +264,7 @@ void ContactSolver::pushAt(int point, const Vec3& impulse, std::vector<Body>& bo
 
 void ContactSolver::warmStart(std::vector<Body>& bodies, double time) {
   // Impulses over half a step stand for twice their force, which yields by its full measure.
-  if (!closing_) softness_ = kSoftness * step_ / time;
+  if (!closing_) softness_ = kSoftness * span_.step / time;
   given_.clear();
   for (ContactPoint& p : touches_.points) {
     p.impulse *= time;  // was a force

@@ -24,11 +24,16 @@ class ContactSolver {
  public:
   // Of all pairs, notes those that pushed in the last substep. Once, before the first begin().
   void takeOver(const std::vector<ContactPair*>& pairs);
-  // Forgets the contacts of the last substep. Of the step h, which may be a part of a `whole` substep, `left` is still
-  // to come at the poses of those that follow. With `closing`, only those that pushed in the last one are taken now,
-  // and none bounces. In a `crowd`, edges and faces that do not bounce stop at the step's end, not at the instant of
-  // touch.
-  void begin(const Vec3& gravity, double whole, double h, double left, bool closing, bool crowd);
+  // The step that contacts are sought for, s.
+  struct Span {
+    double whole;  // substep, of which it may be a part
+    double step;
+    double left;  // of it, still to come at the present poses
+    double now;   // their instant
+  };
+  // Forgets the contacts of the last substep. With `closing`, only those that pushed in the last one are taken now, and
+  // none bounces. In a `crowd`, edges and faces that do not bounce stop at the step's end, not at the instant of touch.
+  void begin(const Vec3& gravity, const Span& span, bool closing, bool crowd);
   // Takes the manifold of a pair that touches at the present poses.
   void add(ContactPair& pair, const std::vector<Body>& bodies);
   // A patch, by its number in the order of add(), carries what falls on it (m/s^2, along the normal) for only so long
@@ -218,9 +223,9 @@ class ContactSolver {
   // gradients.
   Eigen::VectorXd speeds_, sweptSpeeds_, headingSpeeds_;
   double storedTime_ = 1, pushedOut_ = 0, work_ = 0;
-  std::vector<Vec3> slipsBefore_;           // the kick
-  std::vector<double> given_;               // impulse along each point's normal that a closing solution began with
-  double whole_ = 1, step_ = 1, left_ = 1;  // s
+  std::vector<Vec3> slipsBefore_;  // the kick
+  std::vector<double> given_;      // impulse along each point's normal that a closing solution began with
+  Span span_{1, 1, 1, 0};
   Vec3 gravity_ = Vec3::Zero();
   double softness_ = kSoftness;
   bool closing_ = false, crowd_ = false, unequal_ = false;

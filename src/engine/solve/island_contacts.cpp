@@ -115,7 +115,8 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
   const double whole = scene.settings.frame / scene.settings.substeps;
   added_.clear();
-  contacts_.begin(scene.settings.gravity, whole, h, left, closing, crowd_);
+  const double now = closing ? clock_ : clock_ - left;
+  contacts_.begin(scene.settings.gravity, {whole, h, left, now}, closing, crowd_);
   for (std::size_t i = 0; i < looks_.size(); ++i) {
     if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
     if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
@@ -178,7 +179,7 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     const bool seen = pair->manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
     if (!closing && seen && (!jointed || pair->restitution > 0)) lookAtTouch(*pair, meeting, left);
     if (pair->manifold.touchTime == 0) lookAround();
-    if (!closing && !contacts_.crowd()) foreseeWandering(*pair, meeting, left);
+    if (!closing && !contacts_.crowd()) foreseeWandering(*pair, meeting, now, left);
     contacts_.add(*pair, scene.bodies);
     added_.push_back({pair, margin});
   }

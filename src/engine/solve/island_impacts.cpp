@@ -73,7 +73,9 @@ bool Island::isStruck(const Scene& scene, bool fresh) const {
 
 bool Island::touchesNow(const Scene& scene, double h) {
   if (pairs.empty()) return false;
+  clock_ += h;  // as in the substep to come
   findContacts(scene, h, h, false);
+  clock_ -= h;
   return contacts_.touchesNow();
 }
 

@@ -156,7 +156,7 @@ void lookForOthers(ContactPair& pair, const Meeting& meeting, double h) {
   pair.keepNames(meeting.a);
 }
 
-void foreseeWandering(ContactPair& pair, const Meeting& meeting, double h) {
+void foreseeWandering(ContactPair& pair, const Meeting& meeting, double now, double h) {
   constexpr double kShortly = 0.05, kRuns = 0.1, kFurthest = 0.5;  // of the step; of the rim's radius
   if (pair.manifold.leastGap() > kNearTouch) return;
   const bool rim = meeting.rim > 0 && pair.manifold.roundA == 0 && pair.manifold.roundB == 0;
@@ -165,7 +165,7 @@ void foreseeWandering(ContactPair& pair, const Meeting& meeting, double h) {
   const double time = h * (rim ? 0.5 : kShortly);
   Manifold then;
   Ahead(meeting).lookAt(time, then);
-  pair.foresee(then, meeting.a, poseAfter(meeting.a, time), time, rim ? kFurthest * meeting.rim : 0);
+  pair.foresee(then, meeting.a, poseAfter(meeting.a, time), now, time, rim ? kFurthest * meeting.rim : 0);
 }
 
 bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {

@@ -44,7 +44,7 @@ void lookForOthers(ContactPair& pair, const Meeting& meeting, double h);
 
 // Of what has just come to touch it cannot yet be seen how the touch wanders, but where it is going to be. So can that
 // on a rim that wobbles, which runs round further in a step than that where it went would tell where it goes.
-void foreseeWandering(ContactPair& pair, const Meeting& meeting, double h);
+void foreseeWandering(ContactPair& pair, const Meeting& meeting, double now, double h);
 
 // Whether something round that seems to run against an edge goes over it instead, as from one block onto the next of
 // the same height: nowhere on its way is it in the other.
