@@ -123,6 +123,7 @@ CALM_INLINE void passOn(const Column& column, const Entry* entries, const double
   }
 }
 
+// Not by withSize(): what it calls would be compiled for narrow registers.
 template <class T, class Column, class Entry>
 CALM_INLINE void solvePanel(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x,
                             int stride) {

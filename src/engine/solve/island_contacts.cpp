@@ -166,7 +166,8 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     if (pair->manifold.points.empty() && nearby) lookAround();
     if (pair->manifold.points.empty()) continue;
     const bool waits = !closing && pair->manifold.leastGap() >= kNearTouch;
-    // Joints bend the way to a touch: there it is only trusted for impacts that bounce, which act before the joints do.
+    // Joints bend the way to a touch: there its instant is only trusted for impacts that bounce, which act before
+    // the joints do.
     const bool jointed = a.jointed || b.jointed;
     if (waits && !jointed && !onMesh &&
         fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), left, contacts_.crowd())) {

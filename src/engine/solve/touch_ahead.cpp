@@ -42,9 +42,19 @@ double soonestTouch(const Manifold& m, const Meeting& meeting) {
   return soonest;
 }
 
-// The manifold of an instant to come, which cannot follow the bodies from how they stand now.
-void takeForeseen(const Manifold& then, ContactPair& pair) {
+// The least gap after some time at the points' present speeds, m; no more than 0.
+double leastGapAfter(const Manifold& m, const Meeting& meeting, double time) {
+  double least = 0;
+  for (const ManifoldPoint& p : m.points)
+    least = std::min(least, p.gap + time * partingSpeed(m, p.position, meeting.a, meeting.b));
+  return least;
+}
+
+// The manifold after some time, with what its points have left to go until then as gaps. It cannot follow the bodies
+// from how they stand now.
+void takeForeseen(const Manifold& then, double time, const Meeting& meeting, ContactPair& pair) {
   pair.manifold = then;
+  for (ManifoldPoint& p : pair.manifold.points) p.gap -= time * partingSpeed(then, p.position, meeting.a, meeting.b);
   pair.kept.known = false;
 }
 
@@ -120,27 +130,19 @@ void lookAtTouch(ContactPair& pair, const Meeting& meeting, double h) {
     if (next.points.empty()) return;
     next.touchTime = time;
   }
-  for (ManifoldPoint& p : next.points) p.gap -= time * partingSpeed(next, p.position, meeting.a, meeting.b);
   if (alone) next.points[0].id = m.points[0].id;
-  takeForeseen(next, pair);
+  takeForeseen(next, time, meeting, pair);
   if (m.points.size() > 1) pair.keepNames(meeting.a);
 }
 
 void lookForOthers(ContactPair& pair, const Meeting& meeting, double h) {
   constexpr double kBegins = 0.05;  // of how deep they would be
   constexpr int kHalvings = 8;
-  Manifold& m = pair.manifold;
-  const auto known = [&](double time) {
-    double least = 0;
-    for (const ManifoldPoint& p : m.points)
-      least = std::min(least, p.gap + time * partingSpeed(m, p.position, meeting.a, meeting.b));
-    return least;
-  };
   Ahead ahead(meeting);
   Manifold then;
   const auto beyondKnown = [&](double time) {
     ahead.lookAt(time, then);
-    return then.points.empty() ? 0 : known(time) - then.leastGap();
+    return then.points.empty() ? 0 : leastGapAfter(pair.manifold, meeting, time) - then.leastGap();
   };
   const double most = beyondKnown(h);
   if (most < kUnseen) return;
@@ -151,8 +153,7 @@ void lookForOthers(ContactPair& pair, const Meeting& meeting, double h) {
   }
   beyondKnown(time);
   then.touchTime = time;
-  for (ManifoldPoint& p : then.points) p.gap -= time * partingSpeed(then, p.position, meeting.a, meeting.b);
-  takeForeseen(then, pair);
+  takeForeseen(then, time, meeting, pair);
   pair.keepNames(meeting.a);
 }
 
@@ -170,9 +171,7 @@ void foreseeWandering(ContactPair& pair, const Meeting& meeting, double now, dou
 
 bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
   if (m.normalOn != Manifold::Owner::neither) return false;
-  double least = 0;
-  for (const ManifoldPoint& p : m.points)
-    least = std::min(least, p.gap + h * partingSpeed(m, p.position, meeting.a, meeting.b));
+  const double least = leastGapAfter(m, meeting, h);
   constexpr double kWorthwhile = 2e-6;  // m
   if (least > -kWorthwhile) return false;
   // The looks below must not step over what is thin.
