@@ -64,10 +64,14 @@ RowErrors Assembly::lack(double h, double share) {
     const int linear = n.rows - n.angular;
     for (int i = 0; i < n.used; ++i) {
       const int r = usedRow(n, i), row = n.offset + r;
+      const bool drives = state_[row] == State::drive;
       delta_[n.place + i] = 0;
-      if (n.axes && !held(row)) continue;  // springs and drives keep to their own laws
+      if (n.axes && !held(row) && !drives) continue;  // springs keep to their own law
+      // A drive that runs is to have come as far as its speed says.
+      const double error = drives ? fresh_[n.memory + r] - rows_[n.memory + r] - h * axis_[row].def.speed
+                                  : errorOf(fresh_, n, r) - offset_[row];
       // With lambda = p / (share h) and alpha = gamma h^2.
-      const double lack = errorOf(fresh_, n, r) - offset_[row] + yielding * gamma_[row] * impulse_[row];
+      const double lack = error + yielding * gamma_[row] * impulse_[row];
       delta_[n.place + i] = -rate * lack;
       double& w = r < linear ? worst.linear : worst.angular;
       if (!(std::abs(lack) <= w)) w = std::abs(lack);  // a NaN stays
@@ -86,8 +90,8 @@ void Assembly::aimAtPosition(double h, double share) {
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      const bool drives = state_[row] == State::drive;
-      target_[row] = drives ? axis_[row].def.speed : -(errorOf(rows_, n, r) - offset_[row] + bendAhead(row)) / h;
+      const double ahead = state_[row] == State::drive ? -h * axis_[row].def.speed : errorOf(rows_, n, r) - offset_[row];
+      target_[row] = -(ahead + bendAhead(row)) / h;
       impulse_[row] = 0;
     }
   aimSprings(h, share);

@@ -355,6 +355,14 @@ class Assembly {
   double pullOfStop(int row, double time) const;
   double driveAtStop(int row, double time) const;
   bool drivesUp(int row) const;
+  // What a drive that was to keep its speed pushes with if it cannot: the side of its cap (0: it can), and the impulse.
+  struct Slip {
+    int sign;
+    double impulse;
+  };
+  Slip slipOf(const Node& n, int r, double h, double time);
+  // Change of a row's rate by a unit impulse of its own, with all others in the system held. Spends delta_.
+  double mobilityAmongHeld(const Node& n, int r);
   // Whether that would be felt.
   bool pullsAtStop(const Node& n, int r, double time) const;
   void letGo(std::vector<Body>& bodies, const Node& n, int row, double time);
@@ -391,6 +399,8 @@ class Assembly {
   };
   bool strikeStops(std::vector<Body>& bodies, const std::vector<Strike>& strikes, double first);
   bool reviseImpact(std::vector<Body>& bodies, bool one);
+  // The side of the stop that a row rests at: 1 high, -1 low, 0 none.
+  int sideRestedAt(const Node& n, int r) const;
   void notePresentRates(const std::vector<Body>& bodies, std::vector<double>& rates) const;
   void become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse);
   void chooseRows();
@@ -432,6 +442,7 @@ class Assembly {
   std::vector<State> state_;
   // Of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none; of a soft stop the side.
   std::vector<signed char> sign_;
+  std::vector<signed char> slidFrom_;  // the sign of a drive as the solution began
   std::vector<char> grazed_;        // of each row: a stop that sends back, and was reached in the last substep
   std::vector<Axis> axis_;          // of each row; locks have none
   std::vector<double> rateBefore_;  // springs: before the substep's kicks

@@ -149,6 +149,15 @@ void Assembly::solveAccelerations(std::vector<Body>& bodies, const std::vector<d
       }
   }
   relax(bodies);
+  // The engine's own compliance is there to share loads, not to be felt: over short steps the answer would lean on the
+  // last forces, which are means and carry the round-off of positions over h^2.
+  constexpr int kRefinements = 2;
+  for (int i = 0; looped_ && i < kRefinements; ++i) {
+    for (const Node& n : nodes_)
+      for (int row = n.offset; parts_[n.index].compliance == 0 && row < n.offset + n.rows; ++row)
+        target_[row] = gamma_[row] * impulse_[row] - bend[row];
+    relax(bodies);
+  }
   state_ = states;
 }
 
@@ -161,10 +170,12 @@ void Assembly::setImpulse(std::vector<Body>& bodies, const Node& n, int row, dou
 
 void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
   if (!hasAxes_) return;
+  std::fill(slidFrom_.begin(), slidFrom_.end(), static_cast<signed char>(0));
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       if (n.released || state_[row] != State::set || sign_[row] == 0) continue;
+      slidFrom_[row] = sign_[row];
       const AxisDef& def = axis_[row].def;
       switch (axis_[row].kind) {
         case Kind::stop:
@@ -278,6 +289,39 @@ void Assembly::letGoOfStops(std::vector<Body>& bodies, double h, double time) {
   if (hasAxes_) build(h);
 }
 
+double Assembly::mobilityAmongHeld(const Node& n, int r) {
+  int place = n.place;
+  while (usedRow(n, place - n.place) != r) ++place;
+  std::fill(delta_.begin(), delta_.end(), 0.0);
+  delta_[place] = 1;
+  cholesky_.solve(delta_.data());
+  return 1 / delta_[place];
+}
+
+// A drive that slid on one side of its speed and ends up on the other passed it within the kick, and its cap turned
+// round with it: to push with one of both for all of the kick would be wrong by up to twice its impulse.
+Assembly::Slip Assembly::slipOf(const Node& n, int r, double h, double time) {
+  const int row = n.offset + r;
+  const AxisDef& def = axis_[row].def;
+  const double least = def.least() * time, most = def.most() * time, p = impulse_[row], slack = 1e-12 * std::abs(p);
+  const int came = slidFrom_[row];
+  if (came >= 0 && p > most + slack) return {1, most};
+  if (came <= 0 && p < least - slack) return {-1, least};
+  if (came == 0) return {0, p};
+  // As it was half a step ago, when its coordinate had another slope.
+  const bool opening = time < h && lookAhead_ > 0;
+  const double before = rateNow_[row] - (opening ? 0 : h / 2 * bendOf(row));
+  const double excess = -came * (before - def.speed);
+  const double turned = came < 0 ? most : least;
+  if (excess <= 0) return {came * (p - turned) < -slack ? -came : 0, turned};
+  const double mobility = mobilityAmongHeld(n, r);
+  // Whether it could hold its speed for all of the kick.
+  if (-came * (p - turned) + excess / mobility <= slack) return {0, p};
+  const double first = came < 0 ? least : most;
+  const double share = excess / (excess + mobility * std::abs(p - first));
+  return {-came, share * first + (1 - share) * turned};
+}
+
 bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies) {
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
@@ -285,30 +329,30 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
   const bool still = lookAhead_ == 0;
   if (def.isLocked() || (still && grazed_[row])) return false;
   const Range range = rangeWithin(n, r, h);
-  const double least = def.least() * time, most = def.most() * time, p = impulse_[row];
+  const double p = impulse_[row];
   const double ahead = aheadOf(n, r, rate), tiny = 1e-12 * (1 + std::abs(rate));
   const State before = state_[row];
   const signed char signBefore = sign_[row];
-  const double slack = 1e-12 * std::abs(p);
   if (before >= State::atLow) {
-    if (pullOfStop(row, time) > slack) letGo(bodies, n, row, time);
+    if (pullOfStop(row, time) > 1e-12 * std::abs(p)) letGo(bodies, n, row, time);
   } else if (ahead > range.high + tiny * h && (!still || rate > 0)) {
     become(bodies, n, row, State::atHigh, 0, p);
   } else if (ahead < range.low - tiny * h && (!still || rate < 0)) {
     become(bodies, n, row, State::atLow, 0, p);
   } else if (before == State::drive) {
-    if (p > most + slack) become(bodies, n, row, State::set, 1, most);
-    if (p < least - slack) become(bodies, n, row, State::set, -1, least);
+    if (const Slip slip = slipOf(n, r, h, time); slip.sign != 0)
+      become(bodies, n, row, State::set, slip.sign, slip.impulse);
   } else if (def.hasDrive()) {
-    // At its cap and past the speed for which it pushes: it can hold that speed again.
-    const bool past = sign_[row] > 0 ? rate > def.speed + tiny : rate < def.speed - tiny;
+    // At its cap and, on the way, past the speed for which it pushes: it can hold that speed again.
+    const double mean = rate + bendAhead(row) / h;
+    const bool past = sign_[row] > 0 ? mean > def.speed + tiny : mean < def.speed - tiny;
     if (sign_[row] == 0 || past) become(bodies, n, row, State::drive, 0, p);
   }
   if (state_[row] >= State::atLow) {
     if (before < State::atLow) holdWithin(row, range);
     target_[row] = -(errorOf(rows_, n, r) - offset_[row] + bendAhead(row)) / h;
   }
-  if (state_[row] == State::drive) target_[row] = def.speed;
+  if (state_[row] == State::drive) target_[row] = def.speed - bendAhead(row) / h;
   return state_[row] != before || sign_[row] != signBefore;
 }
 

@@ -87,19 +87,32 @@ double Assembly::nextStop(const std::vector<Body>& bodies) const {
   return (1 - 2 * kTogether) * next;
 }
 
+int Assembly::sideRestedAt(const Node& n, int r) const {
+  constexpr double kTouch = 1e-8;  // m or rad
+  const int row = n.offset + r;
+  const AxisDef& def = axis_[row].def;
+  if (!n.axes || def.isLocked()) return 0;
+  if (state_[row] >= State::atLow) return state_[row] == State::atHigh ? 1 : -1;
+  // What came to its stop and is held there by its friction.
+  if (state_[row] != State::drive || def.speed != 0 || !def.hasHardStops()) return 0;
+  const double at = rows_[n.memory + r];
+  return at > def.high - kTouch ? 1 : at < def.low + kTouch ? -1 : 0;
+}
+
 void Assembly::openImpact(double step) {
   impactStep_ = step;
   statesBefore_ = state_;
   signsBefore_ = sign_;
   impactSide_.assign(state_.size(), 0);
   std::fill(impulse_.begin(), impulse_.end(), 0);
-  for (std::size_t row = 0; row < state_.size(); ++row) {
-    if (state_[row] == State::drive || state_[row] == State::spring) state_[row] = State::set;
-    if (state_[row] == State::set) sign_[row] = 0;
-    const bool rests = state_[row] >= State::atLow && !axis_[row].def.isLocked();
-    if (rests) impactSide_[row] = state_[row] == State::atHigh ? 1 : -1;
-    target_[row] = speedOf(static_cast<int>(row));
-  }
+  for (const Node& n : nodes_)
+    for (int r = 0; r < n.rows; ++r) {
+      const int row = n.offset + r;
+      impactSide_[row] = static_cast<signed char>(sideRestedAt(n, r));
+      if (state_[row] == State::drive || state_[row] == State::spring) state_[row] = State::set;
+      if (state_[row] == State::set) sign_[row] = 0;
+      target_[row] = speedOf(row);
+    }
   build(step);
 }
 
