@@ -39,7 +39,7 @@ void ContactImpulse::visitState(StateArchive& state) {
 
 void ContactPair::visitState(StateArchive& state) {
   state(bodyA, bodyB, shapeA, shapeB, triangle, friction, restitution, fromTheStart, interlaced, manifold.normal,
-        manifold.points, manifold.normalOn, manifold.twistShare, manifold.together, last, kept, roll, apartFor,
+        manifold.points, manifold.normalOn, manifold.twistShare, manifold.together, last, kept, roll, rubbing, apartFor,
         frameImpulse, frameMoment);
 }
 
@@ -53,6 +53,10 @@ void ContactPair::Kept::visitState(StateArchive& state) {
 
 void ContactPair::Roll::visitState(StateArchive& state) {
   state(place, rate, before, at, points);
+}
+
+void ContactPair::Rubbing::visitState(StateArchive& state) {
+  state(slip, at, known);
 }
 
 void ContactPair::Kept::Point::visitState(StateArchive& state) {

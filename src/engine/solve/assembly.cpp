@@ -90,7 +90,8 @@ void Assembly::aimAtPosition(double h, double share) {
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      const double ahead = state_[row] == State::drive ? -h * axis_[row].def.speed : errorOf(rows_, n, r) - offset_[row];
+      const double ahead =
+          state_[row] == State::drive ? -h * axis_[row].def.speed : errorOf(rows_, n, r) - offset_[row];
       target_[row] = -(ahead + bendAhead(row)) / h;
       impulse_[row] = 0;
     }

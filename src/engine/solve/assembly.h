@@ -443,13 +443,13 @@ class Assembly {
   // Of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none; of a soft stop the side.
   std::vector<signed char> sign_;
   std::vector<signed char> slidFrom_;  // the sign of a drive as the solution began
-  std::vector<char> grazed_;        // of each row: a stop that sends back, and was reached in the last substep
-  std::vector<Axis> axis_;          // of each row; locks have none
-  std::vector<double> rateBefore_;  // springs: before the substep's kicks
-  std::vector<double> rateNow_;     // springs: before the present kick
-  std::vector<double> rateAtRest_;  // springs: as the frame closed ...
-  double closingSpan_ = 0;          // ... by a half kick of this span, s
-  std::vector<double> work_;        // J, of the last solution
+  std::vector<char> grazed_;           // of each row: a stop that sends back, and was reached in the last substep
+  std::vector<Axis> axis_;             // of each row; locks have none
+  std::vector<double> rateBefore_;     // springs: before the substep's kicks
+  std::vector<double> rateNow_;        // springs: before the present kick
+  std::vector<double> rateAtRest_;     // springs: as the frame closed ...
+  double closingSpan_ = 0;             // ... by a half kick of this span, s
+  std::vector<double> work_;           // J, of the last solution
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
   double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed

@@ -124,7 +124,8 @@ ContactSolver::Grip ContactSolver::gripOf(int point) const {
   if (normal <= 0) return {};
   const double rate = 1 / std::max(law.tangents[0], law.tangents[2]);
   const Eigen::Vector2d wanted(p[1] - rate * v[1], p[2] - rate * v[2]);
-  if (friction == 0 || wanted.norm() > friction * normal) return slideOf(point, normal, wanted);
+  if (friction == 0 || wanted.norm() > friction * normal)
+    return slideOf(point, normal, wanted - rate * Eigen::Map<const Eigen::Vector2d>(law.came));
   Grip grip;
   grip.what = Grip::What::sticks;
   return grip;
@@ -186,7 +187,8 @@ bool ContactSolver::solveAt(const std::vector<Grip>& grips) {
       rows.push_back({i, Vec3::UnitZ(), Vec3::UnitZ(), 0, 0});
     } else {
       rows.push_back({i, Vec3::UnitX(), sliding, law.softness, law.target});
-      if (!grip.along.isZero(0)) rows.push_back({i, across, across, grip.yields, 0});
+      const double cameAcross = across.tail<2>().dot(Eigen::Map<const Eigen::Vector2d>(law.came));
+      if (!grip.along.isZero(0)) rows.push_back({i, across, across, grip.yields, -cameAcross});
     }
   }
   const auto n = static_cast<Eigen::Index>(rows.size());

@@ -96,6 +96,7 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
     setMobility(law, mobility);
     coupled_[p].friction = touches_.patches[point.patch].friction;
     law.target = point.target;
+    for (int k = 0; k < 2; ++k) law.came[k] = point.came[k];
     // Overlap is pushed out with what would part the two bodies alone: where joints jam them, the full speed would
     // fling others.
     if (point.target > 0) law.target *= std::min(1.0, mobility(0, 0) / alone[3 * p]);

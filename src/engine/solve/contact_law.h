@@ -16,6 +16,7 @@ struct ContactLaw {
   T softness;     // normal compliance over h^2
   T perSpeed;     // impulse along the normal per lacking speed
   T target;       // least end velocity along the normal
+  T came[2]{};    // slip before the step, along the tangents, of what slid then
 };
 
 template <class T>
@@ -55,7 +56,8 @@ CALM_INLINE void setMobility(ContactLaw<T>& c, const T (&m)[3][3], double softne
 }
 
 // Where the tangential impulse that would stop the slip is beyond the disc of radius `limit` (as `beyond` says), the
-// one on its rim that opposes what is left of the slip: p = projection(p - slip(p)/k), k the larger eigenvalue of the
+// one on its rim that opposes the mean of the slip as it came and what is left of it, so that friction which turns with
+// its slip is right to second order and never does work: p = projection(p - slip(p)/k), k the larger eigenvalue of the
 // mobility. A plain scaling of the impulse that would stop the slip points elsewhere when the mobility is not the same
 // in all directions.
 template <class T, class Mask>
@@ -68,11 +70,12 @@ CALM_INLINE void slide(const ContactLaw<T>& c, const T* now, const T& slip1, con
   lanes::fill(one, 1);
   const T half = 0.5 * (c.tangents[0] - c.tangents[2]), mean = 0.5 * (c.tangents[0] + c.tangents[2]);
   const T rate = one / (mean + lanes::root(half * half + c.tangents[1] * c.tangents[1]));
+  const T sum1 = slip1 + c.came[0], sum2 = slip2 + c.came[1];
   T x = now[0], y = now[1];
   for (int i = 0; i < kRounds; ++i) {
     const T movedX = x - now[0], movedY = y - now[1], lastX = x, lastY = y;
-    x -= rate * (slip1 + c.tangents[0] * movedX + c.tangents[1] * movedY);
-    y -= rate * (slip2 + c.tangents[1] * movedX + c.tangents[2] * movedY);
+    x -= rate * (sum1 + c.tangents[0] * movedX + c.tangents[1] * movedY);
+    y -= rate * (sum2 + c.tangents[1] * movedX + c.tangents[2] * movedY);
     const T squared = x * x + y * y;
     const T scale = lanes::pick(limit * limit < squared, limit / lanes::root(squared), one);
     x *= scale;

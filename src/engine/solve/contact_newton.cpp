@@ -115,6 +115,7 @@ void ContactNewton::takePatch(const Touches& touches, const ContactSet& set, con
         {mobility(0, 0), 0, 0}, {mobility(1, 0), mobility(1, 1), mobility(1, 2)}, {mobility(2, 0), 0, mobility(2, 2)}};
     setMobility(p.law, m, terms.softness);
     p.law.target = point.target;
+    for (int k = 0; k < 2; ++k) p.law.came[k] = point.came[k];
     // Velocities are closed without the compliance's own yield.
     if (terms.given) p.law.target += p.law.softness * (*terms.given)[i];
     p.slipBefore = p.slip = slipOf(p, motions);

@@ -67,6 +67,15 @@ struct ContactPair {
     void visitState(StateArchive& state);
   } roll;
 
+  // How the two slid in the middle of what pushes them, before the last kick, if they did; and at what instant.
+  struct Rubbing {
+    Vec3 slip = Vec3::Zero();  // m/s, of b against a, in the world
+    double at = 0;             // s
+    bool known = false;
+
+    void visitState(StateArchive& state);
+  } rubbing;
+
   void visitState(StateArchive& state);
   // Ahead of a look at it: first itself, then what it points to.
   void prefetchSelf() const { prefetch(this, sizeof *this); }

@@ -19,6 +19,7 @@ struct ContactPoint {
   Vec3 impulse;     // along each direction
   double gap;       // m
   double target;    // m/s, least end velocity along the normal; where the two overlap, that of pushing them out
+  Eigen::Vector2d came = Eigen::Vector2d::Zero();  // m/s, slip before the kick along the tangents, of what slid
 };
 
 struct ContactPatch {

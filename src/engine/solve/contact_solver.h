@@ -53,6 +53,10 @@ class ContactSolver {
   // pose, to which the velocities must belong; below zero if none does within the substep h. To be called between
   // arrange() and warmStart().
   double nextStrike(const std::vector<Body>& bodies, double h) const;
+  // When two that slide come to a stop against each other, s from the instant of their poses, if they are few;
+  // infinite: none does. Friction may turn round then. The velocities belong to the instant `at`, which may be half of
+  // h earlier; so may the stop. To be called between arrange() and warmStart().
+  double nextTurn(const std::vector<Body>& bodies, double h, double at) const;
   // Lets them bounce within `span`, s from the instant of their poses, to which the velocities must belong. Impacts are
   // taken in stages (Newton's law on the approach speed of each stage), so that they run through a row of balls, each
   // body's first touch first; joints, whose impact is to be open, close between sweeps. Bodies without joints meet at
@@ -88,6 +92,9 @@ class ContactSolver {
   void store(const std::vector<Body>& bodies, double time);
   // Before the bodies are kicked: how the points slip, for the work of what then pushes there ...
   void noteSlips(const std::vector<Body>& bodies);
+  // ... and those of what slid in the last step, for the way that friction has in this one; before warmStart() ...
+  // those belong to the instant `at` ...
+  void noteSlides(const std::vector<Body>& bodies, double at);
   // ... which is taken down when the step is solved, with the spins of its kick. Returns what bodies that are moved did
   // to those that are not, J.
   double noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
@@ -168,6 +175,11 @@ class ContactSolver {
   double timeToTouch(int point, const std::vector<Body>& bodies) const;
   // m/s, by which the speed of parting at a point will differ from its present one when it touches.
   double partingGain(int point, const std::vector<Body>& bodies, double after) const;
+  // Whether all points that carried the patch slid.
+  bool slid(const ContactPatch& patch) const;
+  bool slid(const ContactPatch& patch, int point) const;
+  // m/s, of b against a along the patch, in its middle; world.
+  static Vec3 slipOf(const ContactPatch& patch, const std::vector<Body>& bodies);
   // The slip at a point, along each direction.
   Vec3 slipAt(int point, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   // Pushes a patch's bodies by what impulseOf() says of each of its points.

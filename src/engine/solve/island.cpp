@@ -321,12 +321,17 @@ bool Island::trySubstep(const Scene& scene, double h) {
   factor(scene, h, kStiffnessShare, onStep_ ? Kick::opening : Kick::full);
   findContacts(scene, h, h, false);
   const bool strikes = wouldBounce(scene, h);
-  if (strikes && !onStep_) {
-    // Impacts belong to velocities of the instant.
+  const Turn turn = strikes ? Turn{} : nextTurn(scene, h);
+  if ((strikes || turn.comes) && !onStep_) {
+    // Impacts belong to velocities of the instant, and steps that are cut to them.
     closeBefore(scene, h);
     steer(scene, h);
     factor(scene, h, kStiffnessShare, Kick::opening);
     findContacts(scene, h, h, false);
+  }
+  if (turn.after > 0) {
+    cutSubstep(scene, h, turn.after);
+    return true;
   }
   if (strikes) {
     for (BodyId id : bodies) b[id].noteGathering(clock_, h);
@@ -347,6 +352,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   const double share = onStep_ ? 0.5 : 1;
   noteRates(scene, onStep_);
+  contacts_.noteSlides(b, velocitiesAt(h));
   kick(scene, h, onStep_ ? Kick::opening : Kick::full);
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
   const bool mayHalve = !contacts_.crowd() && h > kLeastPiece * scene.settings.frame / scene.settings.substeps;
@@ -409,6 +415,7 @@ void Island::close(const Scene& scene, double h) {
   findContacts(scene, h, h, true);
   for (Assembly* assembly : assemblies) assembly->letStrike(scene.bodies, h);
   noteRates(scene, false);
+  contacts_.noteSlides(scene.bodies, clock_ - h / 2);
   kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);

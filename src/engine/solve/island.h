@@ -157,6 +157,12 @@ class Island {
   void halveSubstep(const Scene& scene, double h);
   // When within the substep that would help; -1: it would not.
   double nextStrike(const Scene& scene, double h) const;
+  // The same for friction that turns round with its slip; at 0 it does so as the substep begins.
+  struct Turn {
+    bool comes = false;
+    double after = 0;
+  };
+  Turn nextTurn(const Scene& scene, double h) const;
   // The same span in smaller steps at velocity level: first order, never gains energy, always possible.
   void fallbackSubstep(const Scene& scene, double h);
   // Everything again from where the frame began, by projections that cannot gain energy.
@@ -235,6 +241,8 @@ class Island {
   void steer(const Scene& scene, double h);
   void steerAtClock(const Scene& scene);
   void drift(const Scene& scene, double h);
+  // The instant that the velocities belong to as the substep h begins.
+  double velocitiesAt(double h) const { return clock_ - h - (onStep_ ? 0 : h / 2); }
   // Puts velocities on the instant of the poses in the midst of a frame, where a substep h would have begun.
   void closeBefore(const Scene& scene, double h);
   // Joints and contacts together, by impulses that stand for forces over `time`. With `unlessStruck`, returns false and
@@ -286,6 +294,7 @@ class Island {
     struct Contact {
       std::vector<ContactImpulse> last;
       ContactPair::Roll roll;
+      ContactPair::Rubbing rubbing;
       bool fromTheStart, interlaced;
     };
     std::vector<Body> bodies;

@@ -8,6 +8,16 @@
 
 namespace calm {
 
+namespace {
+
+// A substep is not cut so near its ends, s.
+double leastPiece(const Scene& scene) {
+  constexpr double kWorthwhile = 0.02;  // of a substep
+  return kWorthwhile * scene.settings.frame / scene.settings.substeps;
+}
+
+}  // namespace
+
 bool Island::wouldBounce(const Scene& scene, double h) const {
   const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(scene.bodies, h); };
   return contacts_.wouldBounce(scene.bodies, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops);
@@ -166,15 +176,19 @@ void Island::closeBefore(const Scene& scene, double h) {
 }
 
 double Island::nextStrike(const Scene& scene, double h) const {
-  constexpr double kWorthwhile = 0.02;  // of a substep
   if (!onStep_ || contacts_.crowd()) return -1;
   double first = contacts_.nextStrike(scene.bodies, h);
   for (const Assembly* assembly : assemblies)
     if (const double stop = assembly->nextStop(scene.bodies); stop < h)
       first = first < 0 ? stop : std::min(first, stop);
-  const double least = kWorthwhile * scene.settings.frame / scene.settings.substeps;
-  const double cut = std::min(first, h - least);
+  const double least = leastPiece(scene), cut = std::min(first, h - least);
   return cut > least ? cut : -1;
+}
+
+Island::Turn Island::nextTurn(const Scene& scene, double h) const {
+  const double first = contacts_.nextTurn(scene.bodies, h, velocitiesAt(h)), least = leastPiece(scene);
+  if (first < least) return {true, 0};
+  return first < h - least ? Turn{true, first} : Turn{};
 }
 
 }  // namespace calm

@@ -37,7 +37,7 @@ void Island::save(const Scene& scene) {
       if (assemblies[i]->watched(n)) saved_.joints.push_back(scene.joints[assemblies[i]->jointOf(n)]);
   }
   for (const ContactPair* pair : pairs)
-    saved_.contacts.push_back({pair->last, pair->roll, pair->fromTheStart, pair->interlaced});
+    saved_.contacts.push_back({pair->last, pair->roll, pair->rubbing, pair->fromTheStart, pair->interlaced});
 }
 
 void Island::returnToStart(const Scene& scene) {
@@ -51,7 +51,7 @@ void Island::returnToStart(const Scene& scene) {
   for (std::size_t i = 0; i < pairs.size(); ++i) {
     const Saved::Contact& saved = saved_.contacts[i];
     ContactPair& pair = *pairs[i];
-    pair.last = saved.last, pair.roll = saved.roll;
+    pair.last = saved.last, pair.roll = saved.roll, pair.rubbing = saved.rubbing;
     pair.fromTheStart = saved.fromTheStart, pair.interlaced = saved.interlaced;
     pair.frameImpulse = pair.frameMoment = Vec3::Zero();
   }

@@ -175,6 +175,7 @@ void Island::forgetContacts() {
     pair->last.clear();
     pair->frameImpulse = pair->frameMoment = Vec3::Zero();
     pair->roll.points = 0;
+    pair->rubbing.known = false;
   }
 }
 
@@ -221,6 +222,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
       factor(scene, step, kStiffnessShareInFallback, Kick::full);
     }
     noteRates(scene, false);
+    contacts_.noteSlides(scene.bodies, clock_ - step);
     kick(scene, step, Kick::full);
     for (BodyId id : bodies) scene.bodies[id].setMark();
     solveWithinBudget(scene, step);

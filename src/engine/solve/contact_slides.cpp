@@ -1,0 +1,77 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What slides: how its friction turns with the slip within a step.
+#include <algorithm>
+#include <limits>
+
+#include "engine/solve/contact_solver.h"
+
+namespace calm {
+
+namespace {
+
+constexpr double kNever = std::numeric_limits<double>::infinity();
+constexpr double kBrisk = 1e-3;  // m/s; what is slower may as well be about to stick
+
+}  // namespace
+
+// By the forces of the last step, before warmStart().
+bool ContactSolver::slid(const ContactPatch& patch, int point) const {
+  constexpr double kRim = 1 - 1e-6;
+  const ContactPoint& p = touches_.points[point];
+  const double limit = patch.friction * p.impulse[0];
+  return limit > 0 && p.impulse.tail<2>().norm() >= kRim * limit;
+}
+
+bool ContactSolver::slid(const ContactPatch& patch) const {
+  bool any = false;
+  for (int i = patch.first; i < patch.end; ++i) {
+    if (touches_.points[i].impulse[0] <= 0) continue;
+    if (!slid(patch, i)) return false;
+    any = true;
+  }
+  return any;
+}
+
+Vec3 ContactSolver::slipOf(const ContactPatch& patch, const std::vector<Body>& bodies) {
+  const Body &a = bodies[patch.a], &b = bodies[patch.b];
+  const Vec3 n = patch.normal();
+  const Vec3 apart = b.velocityAt(patch.middle - b.position) - a.velocityAt(patch.middle - a.position);
+  return apart - n.dot(apart) * n;
+}
+
+void ContactSolver::noteSlides(const std::vector<Body>& bodies, double at) {
+  for (const ContactPatch& patch : touches_.patches) {
+    for (int i = patch.first; i < patch.end; ++i) {
+      ContactPoint& p = touches_.points[i];
+      p.came.setZero();
+      if (!slid(patch, i)) continue;
+      const Eigen::Vector2d slip = slipAt(i, bodies).tail<2>();
+      if (slip.norm() > kBrisk) p.came = slip;
+    }
+    ContactPair::Rubbing& rubbing = patch.pair->rubbing;
+    rubbing.known = slid(patch);
+    if (rubbing.known) rubbing.slip = slipOf(patch, bodies), rubbing.at = at;
+  }
+}
+
+// The slip goes on to change as it did since the last kick.
+double ContactSolver::nextTurn(const std::vector<Body>& bodies, double h, double at) const {
+  constexpr std::size_t kFew = 8;    // bodies
+  constexpr double kMoves = 1e-6;    // m/s
+  constexpr double kStraight = 0.5;  // of the slip, that may be left across
+  double first = kNever;
+  if (crowd_ || touches_.bodies.size() > kFew) return first;
+  for (const ContactPatch& patch : touches_.patches) {
+    const ContactPair::Rubbing& before = patch.pair->rubbing;
+    if (!before.known || before.at >= at || !slid(patch)) continue;
+    const Vec3 slip = slipOf(patch, bodies), rate = (slip - before.slip) / (at - before.at);
+    const double slowing = -rate.dot(slip);
+    if (slowing <= 0 || slip.norm() < kMoves) continue;
+    const double after = slip.squaredNorm() / slowing, turn = at + after - span_.now;
+    const bool straight = (slip + after * rate).norm() < kStraight * slip.norm();
+    if (straight && turn > at - span_.now - h / 2) first = std::min(first, turn);
+  }
+  return first;
+}
+
+}  // namespace calm
