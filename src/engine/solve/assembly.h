@@ -116,10 +116,10 @@ class Assembly {
   // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were
   // any; the fresh errors are to be taken again then.
   bool catchOvershoot(double h);
-  // Whether a stop pulls at what it holds, with impulses over `time`, so that the speed would be another without it;
-  // and lets go of all that do.
-  bool pullsAtStops(double time) const;
-  void letGoOfStops(std::vector<Body>& bodies, double h, double time);
+  // Whether a stop pulls at what it holds, or a drive holds its speed with more than its cap, with impulses over
+  // `time`, so that the speed would be another without that; and lets go of all that do.
+  bool holdsTooHard(double time) const;
+  void letGoWhereTooHard(std::vector<Body>& bodies, double h, double time);
   // Newton correction of what the last lack() has found, to be applied to velocities at the substep's start.
   void correct(std::vector<Body>& bodies) { apply(bodies); }
   // Lets what is about to strike stops do so at the instant of touch and come back from them, at velocities that belong
@@ -364,7 +364,7 @@ class Assembly {
   // Change of a row's rate by a unit impulse of its own, with all others in the system held. Spends delta_.
   double mobilityAmongHeld(const Node& n, int r);
   // Whether that would be felt.
-  bool pullsAtStop(const Node& n, int r, double time) const;
+  bool holdsTooHard(const Node& n, int r, double time) const;
   void letGo(std::vector<Body>& bodies, const Node& n, int row, double time);
   // Where an axis will be at the end of the step, and the part of that which is the bend of its coordinate.
   double aheadOf(const Node& n, int r, double rate) const {

@@ -260,32 +260,41 @@ double Assembly::pullOfStop(int row, double time) const {
   return std::max(0.0, state_[row] == State::atHigh ? beyond : -beyond);
 }
 
-bool Assembly::pullsAtStop(const Node& n, int r, double time) const {
+bool Assembly::holdsTooHard(const Node& n, int r, double time) const {
   constexpr double kFelt = 1e-3;  // m/s or rad/s
   const int row = n.offset + r;
-  const bool stopped = state_[row] >= State::atLow && !axis_[row].def.isLocked();
-  return stopped && pullOfStop(row, time) * ownMobility(n, r) > kFelt;
+  const AxisDef& def = axis_[row].def;
+  double excess = 0;
+  if (state_[row] >= State::atLow && !def.isLocked()) excess = pullOfStop(row, time);
+  if (state_[row] == State::drive)
+    excess = std::max(impulse_[row] - def.most() * time, def.least() * time - impulse_[row]);
+  return excess > 0 && excess * ownMobility(n, r) > kFelt;
 }
 
-// The drive goes on as it did.
+// The drive goes on as it did, or at its cap.
 void Assembly::letGo(std::vector<Body>& bodies, const Node& n, int row, double time) {
+  if (state_[row] == State::drive) {
+    const AxisDef& def = axis_[row].def;
+    const bool up = impulse_[row] > 0;
+    return become(bodies, n, row, State::set, up ? 1 : -1, time * (up ? def.most() : def.least()));
+  }
   const bool drives = axis_[row].kind == Kind::stop && axis_[row].def.hasDrive();
   const int sign = drivesUp(row) ? 1 : -1;
   become(bodies, n, row, State::set, drives ? sign : 0, driveAtStop(row, time));
 }
 
-bool Assembly::pullsAtStops(double time) const {
+bool Assembly::holdsTooHard(double time) const {
   if (!hasAxes_) return false;
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r)
-      if (pullsAtStop(n, r, time)) return true;
+      if (holdsTooHard(n, r, time)) return true;
   return false;
 }
 
-void Assembly::letGoOfStops(std::vector<Body>& bodies, double h, double time) {
+void Assembly::letGoWhereTooHard(std::vector<Body>& bodies, double h, double time) {
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r)
-      if (pullsAtStop(n, r, time)) letGo(bodies, n, n.offset + r, time);
+      if (holdsTooHard(n, r, time)) letGo(bodies, n, n.offset + r, time);
   if (hasAxes_) build(h);
 }
 

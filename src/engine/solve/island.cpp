@@ -361,11 +361,11 @@ bool Island::trySubstep(const Scene& scene, double h) {
     return true;
   }
   bool solved = driftClosed(scene, h, share);
-  // A stop that a correction ran past on its way may have come to pull.
-  const auto pulls = [&](const Assembly* a) { return a->pullsAtStops(h * share); };
-  if (solved && std::any_of(assemblies.begin(), assemblies.end(), pulls)) {
+  // A stop that a correction ran past on its way may have come to pull, and a drive to need more than it has.
+  const auto tooHard = [&](const Assembly* a) { return a->holdsTooHard(h * share); };
+  if (solved && std::any_of(assemblies.begin(), assemblies.end(), tooHard)) {
     for (BodyId id : bodies) b[id].undrift();
-    for (Assembly* assembly : assemblies) assembly->letGoOfStops(b, h, h * share);
+    for (Assembly* assembly : assemblies) assembly->letGoWhereTooHard(b, h, h * share);
     solved = driftClosed(scene, h, share);
   }
   if (!solved) {
