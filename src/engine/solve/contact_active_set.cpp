@@ -49,7 +49,7 @@ bool ContactSolver::solveActive(std::vector<Grip> grips, double enough) {
 
 // Of what is pressed by far more than its own weight: softness as if it were of the mass of all that touches.
 double ContactSolver::hardestSoftness(const std::vector<Body>& bodies) const {
-  constexpr double kShare = 16;  // of that mass's mobility
+  constexpr double kShare = 1;  // of that mass's mobility
   double mass = 0;
   for (const int id : touches_.bodies)
     if (bodies[id].dynamic()) mass += 1 / bodies[id].linearResponse;
@@ -58,10 +58,10 @@ double ContactSolver::hardestSoftness(const std::vector<Body>& bodies) const {
 
 // Whether a point sinks in under its load, and would not if it yielded no more than that.
 bool ContactSolver::isPressed(double softness) const {
-  constexpr double kSink = 4e-6;  // m, as under thirty times one's own weight
-  return std::any_of(coupled_.begin(), coupled_.end(), [&](const Contact& c) {
-    return (c.law.softness - softness) * c.push.impulse[0] * span_.step > kSink;
-  });
+  constexpr double kLoad = 30 * 9.8;  // m/s^2, that of thirty times one's own weight
+  const double most = kSoftness * kLoad * span_.step;
+  return std::any_of(coupled_.begin(), coupled_.end(),
+                     [&](const Contact& c) { return (c.law.softness - softness) * c.push.impulse[0] > most; });
 }
 
 // With what is softer than that yielding so much only: sweeps could not settle it.

@@ -10,26 +10,23 @@ namespace calm {
 namespace {
 
 constexpr double kNever = std::numeric_limits<double>::infinity();
-constexpr double kBrisk = 1e-3;  // m/s; what is slower may as well be about to stick
+
+// From 0 at `low` to 1 at `high`: round-off is to decide nothing.
+double ramp(double x, double low, double high) {
+  return std::clamp((x - low) / (high - low), 0.0, 1.0);
+}
 
 }  // namespace
 
 // By the forces of the last step, before warmStart().
-bool ContactSolver::slid(const ContactPatch& patch, int point) const {
-  constexpr double kRim = 1 - 1e-6;
-  const ContactPoint& p = touches_.points[point];
-  const double limit = patch.friction * p.impulse[0];
-  return limit > 0 && p.impulse.tail<2>().norm() >= kRim * limit;
-}
-
 bool ContactSolver::slid(const ContactPatch& patch) const {
-  bool any = false;
+  constexpr double kRim = 0.98;
+  double rubs = 0, limit = 0;
   for (int i = patch.first; i < patch.end; ++i) {
-    if (touches_.points[i].impulse[0] <= 0) continue;
-    if (!slid(patch, i)) return false;
-    any = true;
+    rubs += touches_.points[i].impulse.tail<2>().norm();
+    limit += patch.friction * touches_.points[i].impulse[0];
   }
-  return any;
+  return limit > 0 && rubs >= kRim * limit;
 }
 
 Vec3 ContactSolver::slipOf(const ContactPatch& patch, const std::vector<Body>& bodies) {
@@ -40,13 +37,17 @@ Vec3 ContactSolver::slipOf(const ContactPatch& patch, const std::vector<Body>& b
 }
 
 void ContactSolver::noteSlides(const std::vector<Body>& bodies, double at) {
+  constexpr double kSticks = 0.9, kSlides = 0.99;  // of the limit of friction
+  constexpr double kSlow = 1e-3, kBrisk = 2e-3;    // m/s; what is slower may as well be about to stick
   for (const ContactPatch& patch : touches_.patches) {
     for (int i = patch.first; i < patch.end; ++i) {
       ContactPoint& p = touches_.points[i];
+      const double limit = patch.friction * p.impulse[0];
+      const double slides = limit > 0 ? ramp(p.impulse.tail<2>().norm() / limit, kSticks, kSlides) : 0;
       p.came.setZero();
-      if (!slid(patch, i)) continue;
+      if (slides == 0) continue;
       const Eigen::Vector2d slip = slipAt(i, bodies).tail<2>();
-      if (slip.norm() > kBrisk) p.came = slip;
+      p.came = slides * ramp(slip.norm(), kSlow, kBrisk) * slip;
     }
     ContactPair::Rubbing& rubbing = patch.pair->rubbing;
     rubbing.known = slid(patch);

@@ -175,9 +175,8 @@ class ContactSolver {
   double timeToTouch(int point, const std::vector<Body>& bodies) const;
   // m/s, by which the speed of parting at a point will differ from its present one when it touches.
   double partingGain(int point, const std::vector<Body>& bodies, double after) const;
-  // Whether all points that carried the patch slid.
+  // Whether what carried the patch slid.
   bool slid(const ContactPatch& patch) const;
-  bool slid(const ContactPatch& patch, int point) const;
   // m/s, of b against a along the patch, in its middle; world.
   static Vec3 slipOf(const ContactPatch& patch, const std::vector<Body>& bodies);
   // The slip at a point, along each direction.
