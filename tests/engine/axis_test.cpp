@@ -56,16 +56,15 @@ TEST(SpringStep, OfAPureDamperIsItsExactDecay) {
   }
 }
 
-TEST(AxisDef, FrictionTakesFromTheMotorAndAddsToItsBrake) {
+TEST(AxisDef, FrictionHasAWayOfItsOwnBesideAMotorThatRuns) {
   AxisDef axis;
-  axis.cap = 10;
-  axis.friction = 3;
+  axis.cap = 10, axis.friction = 3;
+  EXPECT_EQ(axis.drive(), 13);
+  EXPECT_FALSE(axis.rubsAgainstMotor());  // both hold it
   axis.speed = 1;
-  EXPECT_EQ(axis.most(), 7);
-  EXPECT_EQ(axis.least(), -13);
-  axis.speed = 0;
-  EXPECT_EQ(axis.most(), 13);
-  EXPECT_EQ(axis.least(), -13);
+  EXPECT_TRUE(axis.rubsAgainstMotor());
+  axis.cap = 0;
+  EXPECT_FALSE(axis.rubsAgainstMotor());  // the motor is off
 }
 
 }  // namespace

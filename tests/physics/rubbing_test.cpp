@@ -192,5 +192,62 @@ TEST(Motor, IsDraggedThroughItsSpeed) {
   EXPECT_LE(worst, 2e-5);  // what its push changes by, over a step
 }
 
+// A cart of 1 kg on a rail without weight, with a motor and friction.
+struct Driven {
+  World world;
+  BodyId cart;
+
+  Driven(double speed, double cap, double friction, double velocity, double load) : world(settingsAt(60)) {
+    BodyDef def = solid(Box{Vec3::Constant(0.1)}, 1);
+    def.velocity = Vec3(velocity, 0, 0);
+    cart = world.addBody(def);
+    JointDef rail = joint(JointType::slider, kWorld, Vec3::Zero(), cart, Vec3::Zero());
+    rail.axes[0].speed = speed, rail.axes[0].cap = cap, rail.axes[0].friction = friction;
+    world.addJoint(rail);
+    world.addForce(cart, Vec3(load, 0, 0), Vec3::Zero());
+  }
+  const JointReading& after(int frames) {
+    for (int i = 0; i < frames; ++i) world.step();
+    return world.reading(0);
+  }
+};
+
+// Friction is against the motion whichever way the motor wants to go: with it as it comes from behind, against it as it
+// runs, and both hold what is less than their sum.
+TEST(Motor, RunsAgainstFriction) {
+  EXPECT_NEAR(Driven(1, 5, 2, 0, 0).after(12).rate[0], 3 * 0.2, 1e-9);
+  EXPECT_NEAR(Driven(1, 5, 2, 0, 0).after(60).rate[0], 1, 1e-9);
+  EXPECT_NEAR(Driven(1, 5, 2, -3, 0).after(12).rate[0], -3 + 7 * 0.2, 1e-9);
+  EXPECT_NEAR(Driven(1, 5, 2, 0, -6).after(30).position[0], 0, 1e-9);
+  EXPECT_NEAR(Driven(1, 5, 2, 0, -6).after(30).effort[0], 6, 1e-9);
+  EXPECT_NEAR(Driven(1, 5, 2, 0, -7.5).after(30).rate[0], -0.5 * 0.5, 1e-9);
+}
+
+TEST(Motor, ThatIsOffLeavesFrictionAlone) {
+  EXPECT_NEAR(Driven(1, 0, 2, 0, 0).after(30).effort[0], 0, 1e-9);
+  EXPECT_NEAR(Driven(1, 0, 2, 3, 0).after(30).rate[0], 3 - 2 * 0.5, 1e-9);
+}
+
+// Two carts, the second on the first and carried to its end of the rail, where its friction holds it: as the first
+// comes back from its stop, the second is taken back with it.
+TEST(Rubbing, CartHeldAtItsStopGoesBackWithWhatCarriesIt) {
+  constexpr double speed = 1, back = 0.5;
+  World world(settingsAt(60));
+  BodyDef def = solid(Box{Vec3::Constant(0.1)}, 2);
+  def.velocity = Vec3(speed, 0, 0);
+  const BodyId first = world.addBody(def);
+  def.mass = massPropertiesOf(Box{Vec3::Constant(0.1)}, 3);
+  const BodyId second = world.addBody(def);
+  JointDef rail = joint(JointType::slider, kWorld, Vec3::Zero(), first, Vec3::Zero());
+  rail.axes[0].high = 0.1, rail.axes[0].restitution = back;
+  world.addJoint(rail);
+  JointDef riding = joint(JointType::slider, first, Vec3::Zero(), second, Vec3::Zero());
+  riding.axes[0].high = 0, riding.axes[0].friction = 0.01;
+  world.addJoint(riding);
+  for (int i = 0; i < 9; ++i) world.step();
+  EXPECT_NEAR(world.state(first).velocity.x(), -back * speed, 1e-2);
+  EXPECT_NEAR(world.state(second).velocity.x(), -back * speed, 1e-2);
+}
+
 }  // namespace
 }  // namespace calm::physics

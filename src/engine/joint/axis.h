@@ -36,9 +36,10 @@ struct AxisDef {
   bool isLocked() const { return low == high && stopStiffness == 0; }
   bool hasDrive() const { return cap > 0 || friction > 0; }
   bool hasSpring() const { return stiffness > 0 || damping > 0; }
-  // The forces between which motor and friction together may lie while the rate is that of the motor.
-  double least() const { return -cap - (speed < 0 ? -friction : friction); }
-  double most() const { return cap + (speed > 0 ? -friction : friction); }
+  // Motor and friction want different rates, so that each has a way of its own to push.
+  bool rubsAgainstMotor() const { return cap > 0 && speed != 0 && friction > 0; }
+  // With what motor and friction hold their rate, at most, where both want the same.
+  double drive() const { return cap + friction; }
 };
 
 // Coefficients with which one step of size h takes a spring of the given stiffness and damping on the mass m: the

@@ -259,14 +259,16 @@ class Assembly {
   // What a row is doing. Locks and stops are held at a position, springs and running drives follow a rate law, and the
   // rest carry a set force: none, or that of a drive at its cap.
   enum class State : std::uint8_t { locked, spring, drive, set, atLow, atHigh };
-  // What a row is for. An axis with stops or a drive has one row for both, one for its spring and one for soft stops.
-  enum class Kind : std::uint8_t { lock, stop, softStop, spring, winch };
+  // What a row is for. An axis with stops or a drive has one row for both, one for friction that a motor runs against,
+  // one for its spring and one for soft stops.
+  enum class Kind : std::uint8_t { lock, stop, friction, softStop, spring, winch };
   // The axis of a row of an axes node.
   struct Axis {
     int number = 0;  // in the joint
     Kind kind = Kind::lock;
     AxisDef def;
     Winding winding;
+    int motor = -1;  // of friction: the row that it runs against
     bool sendsBack() const {
       return kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
     }
@@ -322,6 +324,8 @@ class Assembly {
   // Whether it may take energy for good.
   bool takesEnergy(int row) const;
   double storedIn(const Node& n, int r) const;
+  // What of an axis's settings concerns its row of this kind.
+  static AxisDef defOf(Kind kind, const AxisDef& axis);
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.
   double errorOf(const std::vector<double>& memory, const Node& n, int r) const;

@@ -179,7 +179,8 @@ void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
       const AxisDef& def = axis_[row].def;
       switch (axis_[row].kind) {
         case Kind::stop:
-          setImpulse(bodies, n, row, time * (sign_[row] > 0 ? def.most() : def.least()));
+        case Kind::friction:
+          setImpulse(bodies, n, row, time * sign_[row] * def.drive());
           break;
         case Kind::spring:
           setImpulse(bodies, n, row, time * sign_[row] * def.springCap);
@@ -204,6 +205,7 @@ bool Assembly::revise(std::vector<Body>& bodies, double h, double time, bool one
       const double rate = revisedRates_[n.offset + r];
       switch (axis_[n.offset + r].kind) {
         case Kind::stop:
+        case Kind::friction:
           changed |= reviseStop(n, r, rate, h, time, bodies);
           break;
         case Kind::softStop:
@@ -252,7 +254,7 @@ bool Assembly::drivesUp(int row) const {
 double Assembly::driveAtStop(int row, double time) const {
   const Axis& axis = axis_[row];
   if (axis.kind != Kind::stop) return 0;
-  return time * (drivesUp(row) ? axis.def.most() : axis.def.least());
+  return time * (drivesUp(row) ? 1 : -1) * axis.def.drive();
 }
 
 double Assembly::pullOfStop(int row, double time) const {
@@ -266,17 +268,15 @@ bool Assembly::holdsTooHard(const Node& n, int r, double time) const {
   const AxisDef& def = axis_[row].def;
   double excess = 0;
   if (state_[row] >= State::atLow && !def.isLocked()) excess = pullOfStop(row, time);
-  if (state_[row] == State::drive)
-    excess = std::max(impulse_[row] - def.most() * time, def.least() * time - impulse_[row]);
+  if (state_[row] == State::drive) excess = std::abs(impulse_[row]) - def.drive() * time;
   return excess > 0 && excess * ownMobility(n, r) > kFelt;
 }
 
 // The drive goes on as it did, or at its cap.
 void Assembly::letGo(std::vector<Body>& bodies, const Node& n, int row, double time) {
   if (state_[row] == State::drive) {
-    const AxisDef& def = axis_[row].def;
-    const bool up = impulse_[row] > 0;
-    return become(bodies, n, row, State::set, up ? 1 : -1, time * (up ? def.most() : def.least()));
+    const int sign = impulse_[row] > 0 ? 1 : -1;
+    return become(bodies, n, row, State::set, sign, time * sign * axis_[row].def.drive());
   }
   const bool drives = axis_[row].kind == Kind::stop && axis_[row].def.hasDrive();
   const int sign = drivesUp(row) ? 1 : -1;
@@ -312,21 +312,20 @@ double Assembly::mobilityAmongHeld(const Node& n, int r) {
 Assembly::Slip Assembly::slipOf(const Node& n, int r, double h, double time) {
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
-  const double least = def.least() * time, most = def.most() * time, p = impulse_[row], slack = 1e-12 * std::abs(p);
+  const double most = def.drive() * time, p = impulse_[row], slack = 1e-12 * std::abs(p);
   const int came = slidFrom_[row];
   if (came >= 0 && p > most + slack) return {1, most};
-  if (came <= 0 && p < least - slack) return {-1, least};
+  if (came <= 0 && p < -most - slack) return {-1, -most};
   if (came == 0) return {0, p};
   // As it was half a step ago, when its coordinate had another slope.
   const bool opening = time < h && lookAhead_ > 0;
   const double before = rateNow_[row] - (opening ? 0 : h / 2 * bendOf(row));
   const double excess = -came * (before - def.speed);
-  const double turned = came < 0 ? most : least;
+  const double first = came * most, turned = -first;
   if (excess <= 0) return {came * (p - turned) < -slack ? -came : 0, turned};
   const double mobility = mobilityAmongHeld(n, r);
   // Whether it could hold its speed for all of the kick.
   if (-came * (p - turned) + excess / mobility <= slack) return {0, p};
-  const double first = came < 0 ? least : most;
   const double share = excess / (excess + mobility * std::abs(p - first));
   return {-came, share * first + (1 - share) * turned};
 }
@@ -355,7 +354,14 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
     // At its cap and, on the way, past the speed for which it pushes: it can hold that speed again.
     const double mean = rate + bendAhead(row) / h;
     const bool past = sign_[row] > 0 ? mean > def.speed + tiny : mean < def.speed - tiny;
-    if (sign_[row] == 0 || past) become(bodies, n, row, State::drive, 0, p);
+    // Not beside a motor that runs or rests at its stop: then friction is against its way.
+    const int motor = axis_[row].motor;
+    if (motor < 0 || !inSystem(motor)) {
+      if (sign_[row] == 0 || past) become(bodies, n, row, State::drive, 0, p);
+    } else if (sign_[row] == 0) {
+      const int sign = axis_[motor].def.speed > 0 ? -1 : 1;
+      become(bodies, n, row, State::set, sign, sign * def.drive() * time);
+    }
   }
   if (state_[row] >= State::atLow) {
     if (before < State::atLow) holdWithin(row, range);
@@ -483,7 +489,7 @@ void Assembly::reset(const std::array<Winding, kMaxAxes>& windings, const std::a
   for (int r = 0; n.axes && r < n.rows; ++r) {
     Axis& axis = axis_[n.offset + r];
     axis.winding = windings[axis.number];
-    axis.def = axes[axis.number];
+    axis.def = defOf(axis.kind, axes[axis.number]);
     state_[n.offset + r] = axis.kind == Kind::spring                        ? State::spring
                            : axis.kind == Kind::stop && axis.def.isLocked() ? State::atHigh
                                                                             : State::set;

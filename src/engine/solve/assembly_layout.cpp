@@ -60,6 +60,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
         add(k, Kind::winch);
       else if (axis.hasHardStops() || axis.hasDrive())
         add(k, Kind::stop);
+      if (axis.rubsAgainstMotor()) add(k, Kind::friction);
       if (axis.hasSoftStops()) add(k, Kind::softStop);
       if (axis.hasSpring()) add(k, Kind::spring);
     }
@@ -92,6 +93,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   std::vector<int> position(count), rows(count);
   int offset = 0, memory = 0, riderMemory = 0;
   std::set<JointId> seen, seenOnAxes;
+  std::map<std::pair<JointId, int>, int> motors;  // rows of each joint's axes
   for (int k = 0; k < count; ++k) {
     const Plan& plan = plans[elimination.order[k]];
     const Member& m = *plan.member;
@@ -113,11 +115,12 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
       state_.push_back(State::locked);
       if (!axes) continue;
       const auto [number, kind] = plan.rows[r];
-      const AxisDef& def = m.axes[number];
+      const AxisDef def = defOf(kind, m.axes[number]);
       axis_.back() = {number, kind, def, m.windings[number]};
       state_.back() = kind == Kind::spring                   ? State::spring
                       : kind == Kind::stop && def.isLocked() ? State::atHigh
                                                              : State::set;
+      if (kind == Kind::stop) motors[{m.joint, number}] = offset + r;
       if (kind != Kind::spring) continue;
       for (int side = 0; side < nodes_.back().sides(); ++side)
         springsOn_[bodyOf(nodes_.back(), side)][r >= has.rows - has.angular] += def.stiffness;
@@ -127,6 +130,9 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     memory += RowBlock::storage(has.rows, has.angular, has.pivot);
     riderMemory += 6 * nodes_.back().riders * rows[k];
   }
+  for (const Node& n : nodes_)
+    for (int row = n.offset; row < n.offset + n.rows; ++row)
+      if (Axis& axis = axis_[row]; axis.kind == Kind::friction) axis.motor = motors.at({n.joint, axis.number});
   cholesky_.analyse(rows, elimination.below);
   for (const auto& [body, uses] : users)
     for (std::size_t i = 0; i < uses.size(); ++i)
@@ -166,12 +172,24 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     for (int r = 0; r < n.rows; ++r) {
       // Stops share nothing with others, and one that yields would send back what strikes it.
       const Axis& axis = axis_[n.offset + r];
-      const bool stop = n.axes && axis.kind == Kind::stop && !axis.def.isLocked();
+      const bool stop = n.axes && (axis.kind == Kind::friction || (axis.kind == Kind::stop && !axis.def.isLocked()));
       const Part& part = parts_[n.index];
       const double linear = part.compliance > 0 ? part.compliance : (looped_ && !stop ? kLoopCompliance : 0);
       const bool angular = r >= n.rows - n.angular;
       compliance_[n.offset + r] = angular ? linear / (part.pinRadius * part.pinRadius) : linear;
     }
+}
+
+AxisDef Assembly::defOf(Kind kind, const AxisDef& axis) {
+  AxisDef def = axis;
+  if (kind == Kind::friction) {
+    def = {};
+    def.friction = axis.friction;
+  } else if (kind == Kind::stop) {
+    if (axis.rubsAgainstMotor()) def.friction = 0;
+    if (axis.cap == 0) def.speed = 0;  // of a motor that is off
+  }
+  return def;
 }
 
 void Assembly::markUntouchedAxes(std::vector<Body>& bodies) const {
