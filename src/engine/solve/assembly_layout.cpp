@@ -60,7 +60,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
         add(k, Kind::winch);
       else if (axis.hasHardStops() || axis.hasDrive())
         add(k, Kind::stop);
-      if (axis.rubsAgainstMotor()) add(k, Kind::friction);
+      if (m.type != JointType::winch && axis.rubsAgainstMotor()) add(k, Kind::friction);
       if (axis.hasSoftStops()) add(k, Kind::softStop);
       if (axis.hasSpring()) add(k, Kind::spring);
     }
