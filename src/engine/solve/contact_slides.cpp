@@ -40,17 +40,19 @@ void ContactSolver::noteSlides(const std::vector<Body>& bodies, double at) {
   constexpr double kSticks = 0.9, kSlides = 0.99;  // of the limit of friction
   constexpr double kSlow = 1e-3, kBrisk = 2e-3;    // m/s; what is slower may as well be about to stick
   for (const ContactPatch& patch : touches_.patches) {
+    bool any = false;
     for (int i = patch.first; i < patch.end; ++i) {
       ContactPoint& p = touches_.points[i];
-      const double limit = patch.friction * p.impulse[0];
-      const double slides = limit > 0 ? ramp(p.impulse.tail<2>().norm() / limit, kSticks, kSlides) : 0;
+      const double limit = patch.friction * p.impulse[0], sticks = kSticks * limit;
       p.came.setZero();
-      if (slides == 0) continue;
+      if (limit <= 0 || p.impulse.tail<2>().squaredNorm() < sticks * sticks) continue;
       const Eigen::Vector2d slip = slipAt(i, bodies).tail<2>();
+      const double slides = ramp(p.impulse.tail<2>().norm() / limit, kSticks, kSlides);
       p.came = slides * ramp(slip.norm(), kSlow, kBrisk) * slip;
+      any = true;
     }
     ContactPair::Rubbing& rubbing = patch.pair->rubbing;
-    rubbing.known = slid(patch);
+    rubbing.known = any && slid(patch);
     if (rubbing.known) rubbing.slip = slipOf(patch, bodies), rubbing.at = at;
   }
 }
