@@ -256,8 +256,8 @@ class Assembly {
     JointGeometry geometry;
     double compliance, pinRadius, fade;
   };
-  // What a row is doing. Locks and stops are held at a position, springs and running drives follow a rate law, and the
-  // rest carry a set force: none, or that of a drive at its cap.
+  // What a row is doing. Locks and stops are held at a position, running drives at one that moves on at their speed,
+  // springs follow a rate law, and the rest carry a set force: none, or that of a drive at its cap.
   enum class State : std::uint8_t { locked, spring, drive, set, atLow, atHigh };
   // What a row is for. An axis with stops or a drive has one row for both, one for friction that a motor runs against,
   // one for its spring and one for soft stops.
@@ -367,7 +367,7 @@ class Assembly {
   Slip slipOf(const Node& n, int r, double h, double time);
   // Change of a row's rate by a unit impulse of its own, with all others in the system held. Spends delta_.
   double mobilityAmongHeld(const Node& n, int r);
-  // Whether that would be felt.
+  // Of one row: whether it would be felt.
   bool holdsTooHard(const Node& n, int r, double time) const;
   void letGo(std::vector<Body>& bodies, const Node& n, int row, double time);
   // Where an axis will be at the end of the step, and the part of that which is the bend of its coordinate.
@@ -450,7 +450,7 @@ class Assembly {
   std::vector<char> grazed_;           // of each row: a stop that sends back, and was reached in the last substep
   std::vector<Axis> axis_;             // of each row; locks have none
   std::vector<double> rateBefore_;     // springs: before the substep's kicks
-  std::vector<double> rateNow_;        // springs: before the present kick
+  std::vector<double> rateNow_;        // before the present kick
   std::vector<double> rateAtRest_;     // springs: as the frame closed ...
   double closingSpan_ = 0;             // ... by a half kick of this span, s
   std::vector<double> work_;           // J, of the last solution

@@ -90,11 +90,11 @@ class ContactSolver {
 
   // Hands the forces, impulses over `time`, back to the pairs.
   void store(const std::vector<Body>& bodies, double time);
+  // Before the bodies are kicked, whose velocities belong to the instant `at`, and before warmStart(): how what slid in
+  // the last step slips, for the way of its friction in this one and for nextTurn().
+  void noteSlides(const std::vector<Body>& bodies, double at);
   // Before the bodies are kicked: how the points slip, for the work of what then pushes there ...
   void noteSlips(const std::vector<Body>& bodies);
-  // ... and those of what slid in the last step, for the way that friction has in this one; before warmStart() ...
-  // those belong to the instant `at` ...
-  void noteSlides(const std::vector<Body>& bodies, double at);
   // ... which is taken down when the step is solved, with the spins of its kick. Returns what bodies that are moved did
   // to those that are not, J.
   double noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
