@@ -50,7 +50,8 @@ bool Assembly::takesEnergy(int row) const {
   const AxisDef& def = axis.def;
   if (axis.kind == Kind::spring) return def.damping > 0 || def.dampingRatio > 0 || def.springCap < kNoLimit;
   const bool sendsAllBack = def.restitution == 1 && def.cap == 0 && def.friction == 0;
-  return axis.kind == Kind::winch || axis.kind == Kind::friction || (axis.kind == Kind::softStop && def.stopDamping > 0) ||
+  return axis.kind == Kind::winch || axis.kind == Kind::friction ||
+         (axis.kind == Kind::softStop && def.stopDamping > 0) ||
          (axis.kind == Kind::stop && !def.isLocked() && !sendsAllBack);
 }
 
