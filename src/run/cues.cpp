@@ -15,6 +15,7 @@ namespace {
 using Act = rig::Cue::Act;
 using State = RunningCue::State;
 
+constexpr double kSame = 1e-7;       // s; instants so near each other are one
 constexpr double kAirDensity = 1.2;  // kg/m^3
 constexpr double kAreaSteps = 30;    // in a factor of e
 // A hand is at most so stiff and so strongly damped, against what it holds, that a force that stays for a frame cannot
@@ -69,7 +70,6 @@ bool isDue(RunningCue& c, const CompiledRig& run) {
 // Where the hand is at this time since the start of the cue: on straight lines between the points of its track, and
 // exactly on one of them at its time.
 Vec3 handAt(const std::vector<rig::Cue::Hand>& track, double time) {
-  constexpr double kSame = 1e-7;  // s
   const auto next = std::find_if(track.begin(), track.end(), [&](const auto& h) { return h.time > time - kSame; });
   if (next == track.end()) return track.back().at;
   if (next == track.begin() || next->time < time + kSame) return next->at;
@@ -170,8 +170,11 @@ class Performance {
     const double since = world_.time() - c_.begunAt, frame = world_.settings().frame;
     const double share = cue.lasts > 0 ? std::min(1.0, (since + frame) / cue.lasts) : 1;
     switch (cue.act) {
-      case Act::push:
-        return pushAt(world_.state(c_.body).pose.apply(cue.point), cue.vector);
+      case Act::push: {
+        // Of the last frame maybe a part only.
+        const double part = std::min(1.0, (endOf(c_) - world_.time()) / frame);
+        return pushAt(world_.state(c_.body).pose.apply(cue.point), part * cue.vector);
+      }
       case Act::pull:
       case Act::probe: {
         const Vec3 at = world_.state(c_.body).pose.apply(cue.point);
@@ -209,7 +212,9 @@ class Performance {
     }
     if (cue.act == Act::axis) c_.energy = workOfAxis() - c_.workBefore;
     if (cue.act == Act::gust) c_.energy += (c_.powerBefore + windPower()) / 2 * world_.settings().frame;
-    if (world_.time() > endOf(c_) - 0.5 * world_.settings().frame && cue.act != Act::axis) end();
+    const double rest = endOf(c_) - world_.time(), frame = world_.settings().frame;
+    const bool ends = cue.act == Act::push ? rest < kSame : rest < 0.5 * frame;
+    if (ends && cue.act != Act::axis) end();
   }
 
   // What comes about at once, so that its energy is the difference that it makes to the frame.

@@ -136,6 +136,29 @@ TEST(Moved, HammerOnAPartThatStartsAtOnce) {
 }
 
 // Two balls on one body, a metre to either side of its middle: the far ends of what turns are as fast as they are.
+// Whatever the rate, a push gives force times its time, however little of a substep that is.
+TEST(Push, GivesItsImpulseWheneverItComes) {
+  struct Case {
+    double from, until;
+  };
+  constexpr double force = 10, seconds = 0.5;
+  for (const auto& [from, until] : {Case{0.0513, 0.2177}, {0.0001, 0.0007}, {0.1, 0.3}, {-1, 0.01234}})
+    for (const bool onARail : {false, true}) {
+      World world({.gravity = Vec3::Zero()});
+      const BodyId cart = world.addBody(solid(Box{Vec3::Constant(0.1)}, 2));
+      if (onARail) world.addJoint(rail(still(world), cart, {}));
+      world.addPush(
+          {.body = cart, .at = Vec3::Zero(), .force = {force, 0, 0}, .torque = {}, .from = from, .until = until});
+      for (int i = 0; i < 60 * seconds; ++i) world.step();
+      const double start = std::max(from, 0.0), lasts = until - start, given = force * lasts / 2;
+      const std::string what = "from " + std::to_string(from) + " s" + (onARail ? " on a rail" : "");
+      EXPECT_NEAR(world.state(cart).velocity.x(), given, 1e-9) << what;
+      // It may seem to begin and to end up to half a substep off.
+      const double way = given * (seconds - start - lasts / 2);
+      EXPECT_NEAR(world.state(cart).pose.position.x(), way, given / 960) << what;
+    }
+}
+
 TEST(Spinning, DumbbellStrikesWhatItsEndsComeTo) {
   for (const double rate : {20.0, 60.0, 200.0})
     for (const double ahead : {0.3, 1.1, 2.2}) {

@@ -249,5 +249,40 @@ TEST(Rubbing, CartHeldAtItsStopGoesBackWithWhatCarriesIt) {
   EXPECT_NEAR(world.state(second).velocity.x(), -back * speed, 1e-2);
 }
 
+// A grain, which cannot turn, on a table that turns to and fro so fast that friction carries it along only now and
+// then. Friction is against its slip over the table below it, so that it has to be known which way the grain goes.
+TEST(Rubbing, GrainOnATableThatTurnsToAndFro) {
+  constexpr double kAmplitude = 2, kHertz = 0.5, kFriction = 0.3, kOut = 0.5, kSeconds = 1, kSize = 4e-4;
+  constexpr double rate = 2 * kPi * kHertz;  // of the table, rad/s
+  World world;
+  BodyDef table = tangible(Box{{4, 0.2, 4}}, 1, {{0, -0.1, 0}});
+  table.role = Role::kinematic;
+  Motion motion;
+  motion.keys = {{0, table.pose}};
+  motion.waves = {{Vec3::UnitY(), true, kAmplitude, kHertz, 0}};
+  table.motion = motion;
+  table.friction = kFriction;
+  world.addBody(table);
+  BodyDef def = tangible(Cylinder{kSize, kSize}, 1, {{kOut, kSize / 2, 0}});
+  def.friction = kFriction;
+  const BodyId grain = world.addBody(def);
+  world.lockAxes(grain, {}, {true, true, true});
+  for (int i = 0; i < 60 * kSeconds; ++i) world.step();
+  // Moreau's law on a point, in steps too small to matter.
+  constexpr int kSteps = 200000;
+  constexpr double h = kSeconds / kSteps, most = kFriction * kGravity * h;
+  Vec3 at(kOut, 0, 0), velocity = Vec3::Zero();
+  for (int i = 1; i <= kSteps; ++i) {
+    at += h / 2 * velocity;
+    const Vec3 below = kAmplitude * rate * std::cos(rate * (i - 0.5) * h) * Vec3::UnitY().cross(at);
+    const Vec3 slip = below - velocity;
+    velocity += std::min(1.0, most / slip.norm()) * slip;
+    at += h / 2 * velocity;
+  }
+  const double turned = kAmplitude * rate / 480;  // by the table at its fastest, in a substep
+  const Vec3 off = world.state(grain).pose.position - at;
+  EXPECT_LT(std::hypot(off.x(), off.z()), turned * turned * kOut);
+}
+
 }  // namespace
 }  // namespace calm::physics

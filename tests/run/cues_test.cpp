@@ -78,6 +78,20 @@ TEST(Cues, APushPutsInTheWorkThatItDoes) {
   EXPECT_NEAR(lastOf(*r).cues[0].energy, 0.5 * 10 * 9, 1e-6) << "becomes energy of motion";
 }
 
+TEST(Cues, APushMayEndWithinAFrame) {
+  for (const double lasts : {0.004, 0.1234}) {
+    rig::Rig rig = adrift();
+    Cue push = cueAt(0.5, Cue::Act::push, rig.parts[0].id);
+    push.vector = {30, 0, 0};
+    push.lasts = lasts;
+    rig::addCue(rig, push);
+    const auto r = runOf(rig);
+    const double speed = 30 * lasts / 10;
+    EXPECT_NEAR(lastOf(*r).parts[0].velocity.x(), speed, 1e-9) << "F t / m";
+    EXPECT_NEAR(lastOf(*r).cues[0].energy, 0.5 * 10 * speed * speed, 1e-9);
+  }
+}
+
 // m v' = q (w(t) - v)^2 with w = W (1 - cos 2 pi t / T) / 2, by classical Runge-Kutta steps of 1 ms.
 TEST(Cues, AGustBlowsAsItsLawSays) {
   rig::Rig rig = adrift();

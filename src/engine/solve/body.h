@@ -31,6 +31,9 @@ struct Body {
   bool weighed = false;                  // its mass properties are known, so that it can be dynamic
   std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity
 
+  // Of what is not dynamic: its velocities over the last step, or at its end where that closed a frame.
+  Vec3 lastVelocity = Vec3::Zero(), lastSpin = Vec3::Zero();
+
   // Where it is and how it moves (world).
   Vec3 position = Vec3::Zero();
   Quat orientation = Quat::Identity();

@@ -36,6 +36,29 @@ Vec3 ContactSolver::slipOf(const ContactPatch& patch, const std::vector<Body>& b
   return apart - n.dot(apart) * n;
 }
 
+// The slip of after is that of arms which turn with their bodies; where the point slides over what turns it goes
+// another way, and has come another way. Both together are to be twice the slip in the middle.
+Vec3 ContactSolver::slipBefore(int point, const std::vector<Body>& bodies, double at) const {
+  const ContactPoint& p = touches_.points[point];
+  const ContactPatch& patch = touches_.patches[p.patch];
+  constexpr double kLeast = 1e-12;  // m^2
+  const Body &a = bodies[patch.a], &b = bodies[patch.b];
+  const Vec3 n = patch.normal(), slip = slipAt(point, bodies);
+  const double turnA = n.dot(a.spin), turnB = n.dot(b.spin), middle = closing_ ? 0 : span_.step / 2;
+  if (!patch.wandering.isZero(0))
+    return slip - (span_.now - at) / middle * patch.directions.transpose() * patch.wandering;
+  if (turnA == 0 && turnB == 0) return slip;
+  const Vec3 armA = p.position - a.position, armB = p.position - b.position;
+  // It goes with the one in whose middle it is: with the box, not with the table.
+  const double outA = n.cross(patch.middle - a.position).squaredNorm() + kLeast,
+               outB = n.cross(patch.middle - b.position).squaredNorm() + kLeast;
+  const Vec3 goes = (outA * b.velocityAt(armB) + outB * a.velocityAt(armA)) / (outA + outB);
+  const auto turned = [&](double turn, const Body& body, const Vec3& now, const Vec3& later) {
+    return Vec3(turn * n.cross(2 * (now - later) + (at - span_.now + middle) * (goes - body.velocity)));
+  };
+  return slip + patch.directions.transpose() * (turned(turnB, b, armB, p.armB) - turned(turnA, a, armA, p.armA));
+}
+
 void ContactSolver::noteSlides(const std::vector<Body>& bodies, double at) {
   constexpr double kSticks = 0.9, kSlides = 0.99;  // of the limit of friction
   constexpr double kSlow = 1e-3, kBrisk = 2e-3;    // m/s; what is slower may as well be about to stick
@@ -46,7 +69,7 @@ void ContactSolver::noteSlides(const std::vector<Body>& bodies, double at) {
       const double limit = patch.friction * p.impulse[0], sticks = kSticks * limit;
       p.came.setZero();
       if (limit <= 0 || p.impulse.tail<2>().squaredNorm() < sticks * sticks) continue;
-      const Eigen::Vector2d slip = slipAt(i, bodies).tail<2>();
+      const Eigen::Vector2d slip = slipBefore(i, bodies, at).tail<2>();
       const double slides = ramp(p.impulse.tail<2>().norm() / limit, kSticks, kSlides);
       p.came = slides * ramp(slip.norm(), kSlow, kBrisk) * slip;
       any = true;

@@ -211,14 +211,15 @@ void ContactSolver::noteSlips(const std::vector<Body>& bodies) {
 }
 
 // Impulse times the mean of the slips before and after (Thomson and Tait): exactly what it changes the energy by.
-double ContactSolver::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
-  double byMoved = 0;
-  for (int i = 0; i < size(); ++i) {
-    const Vec3& impulse = touches_.points[i].impulse;
-    work_ += impulse.dot(slipsBefore_[i] + slipAt(i, bodies, spin)) / 2;
-    byMoved += workOfMoved(i, impulse, bodies);
-  }
-  return byMoved;
+void ContactSolver::noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin) {
+  for (int i = 0; i < size(); ++i)
+    work_ += touches_.points[i].impulse.dot(slipsBefore_[i] + slipAt(i, bodies, spin)) / 2;
+}
+
+double ContactSolver::workOfMoved(const std::vector<Body>& bodies) const {
+  double sum = 0;
+  for (int i = 0; i < size(); ++i) sum += workOfMoved(i, touches_.points[i].impulse, bodies);
+  return sum;
 }
 
 double ContactSolver::workOfMoved(int point, const Vec3& impulse, const std::vector<Body>& bodies) const {

@@ -95,9 +95,10 @@ class ContactSolver {
   void noteSlides(const std::vector<Body>& bodies, double at);
   // Before the bodies are kicked: how the points slip, for the work of what then pushes there ...
   void noteSlips(const std::vector<Body>& bodies);
-  // ... which is taken down when the step is solved, with the spins of its kick. Returns what bodies that are moved did
-  // to those that are not, J.
-  double noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
+  // ... which is taken down when the step is solved, with the spins of its kick.
+  void noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
+  // J, what bodies that are moved did to those that are not.
+  double workOfMoved(const std::vector<Body>& bodies) const;
   // J, since the last forgetWork(): what all contacts did, and at most by how much overlaps that were pushed out raised
   // the energy.
   double work() const { return work_; }
@@ -179,6 +180,8 @@ class ContactSolver {
   bool slid(const ContactPatch& patch) const;
   // m/s, of b against a along the patch, in its middle; world.
   static Vec3 slipOf(const ContactPatch& patch, const std::vector<Body>& bodies);
+  // At a point that slid, along each direction, at an instant before the kick.
+  Vec3 slipBefore(int point, const std::vector<Body>& bodies, double at) const;
   // The slip at a point, along each direction.
   Vec3 slipAt(int point, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   // Pushes a patch's bodies by what impulseOf() says of each of its points.

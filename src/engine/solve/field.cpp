@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "engine/solve/field.h"
 
+#include <algorithm>
 #include <cmath>
 
 namespace calm {
@@ -13,11 +14,20 @@ Vec3 attractionAt(const Attraction& a, const Vec3& position) {
   return r < 1e-12 ? Vec3(Vec3::Zero()) : Vec3(to / r * (a.strength * std::pow(std::max(r, a.core), -a.falloff)));
 }
 
-void addPush(const Push& push, const Body& b, Accelerations& sum) {
+// Of a span, in which a push acts. Instants are known to some round-off.
+double shareOf(const Push& push, const TimeSpan& span) {
+  constexpr double kSame = 1e-9;  // s
+  const double length = span.to - span.from;
+  if (length <= kSame) return span.from >= push.from - kSame && span.from < push.until - kSame ? 1 : 0;
+  const double acts = std::min(span.to, push.until) - std::max(span.from, push.from);
+  return acts <= kSame ? 0 : acts >= length - kSame ? 1 : acts / length;
+}
+
+void addPush(const Push& push, double share, const Body& b, Accelerations& sum) {
   const Vec3 force = push.follows ? Vec3(b.axes * push.force) : push.force;
   const Vec3 torque = (push.follows ? Vec3(b.axes * push.torque) : push.torque) + (b.axes * push.at).cross(force);
-  sum.linear += b.inverseMass * force;
-  sum.angular += b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * torque);
+  sum.linear += share * b.inverseMass * force;
+  sum.angular += share * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * torque));
 }
 
 }  // namespace
@@ -34,19 +44,19 @@ std::string faultOf(const Field& field) {
 }
 
 Accelerations drivingAccelerations(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                                   const Body& body, double time) {
+                                   const Body& body, const TimeSpan& span) {
   Accelerations sum;
   for (const Field& f : fields)
     if (const auto* attraction = std::get_if<Attraction>(&f.law); attraction && f.actsOn(id))
       sum.linear += attractionAt(*attraction, body.position);
   for (const Push& p : pushes)
-    if (p.body == id && p.isOnAt(time)) addPush(p, body, sum);
+    if (const double share = p.body == id ? shareOf(p, span) : 0; share > 0) addPush(p, share, body, sum);
   return sum;
 }
 
 Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                              const Body& body, double time) {
-  Accelerations sum = drivingAccelerations(fields, pushes, id, body, time);
+                              const Body& body, const TimeSpan& span) {
+  Accelerations sum = drivingAccelerations(fields, pushes, id, body, span);
   for (const Field& f : fields) {
     const auto* wind = std::get_if<Wind>(&f.law);
     if (!wind || !f.actsOn(id)) continue;

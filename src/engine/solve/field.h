@@ -43,8 +43,11 @@ struct Push {
   Vec3 at, force, torque;
   bool follows = false;
   double from = 0, until = 1e300;  // s
+};
 
-  bool isOnAt(double time) const { return time >= from && time < until; }
+// Between two instants, s. What takes no time stands for its instant.
+struct TimeSpan {
+  double from, to;
 };
 
 std::string faultOf(const Field& field);
@@ -52,12 +55,13 @@ std::string faultOf(const Field& field);
 struct Accelerations {
   Vec3 linear = Vec3::Zero(), angular = Vec3::Zero();
 };
-// The acceleration and angular acceleration (world) that pushes and attractions give a body now.
+// The acceleration and angular acceleration (world) that pushes and attractions give a body where it is, on the mean
+// over a span: pushes may come and go within it.
 Accelerations drivingAccelerations(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                                   const Body& body, double time);
+                                   const Body& body, const TimeSpan& span);
 // The same with winds.
 Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                              const Body& body, double time);
+                              const Body& body, const TimeSpan& span);
 
 // Damping and drag at the rate d act along with all that pushes during a kick of span t, joints and contacts included,
 // by the exact solution for steady pushes: v1 = exp(-d t) v0 + gain(d t) t a (exponential integration; Certaine 1960).

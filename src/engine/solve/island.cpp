@@ -127,6 +127,7 @@ void Island::takeSubsteps(const Scene& scene, int pieces) {
   strained_ = touched_ = safe_ = parted_ = bounced_ = false;
   onStep_ = true;
   contacts_.forgetWork();
+  noteSteered(scene);
   if (blow_) {
     passOnBlow(scene);
     read(scene, false);
@@ -161,6 +162,7 @@ RowErrors Island::evaluateWithStops(const Scene& scene, double h, double share) 
 
 void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick kick) {
   updateResponses(scene.bodies, bodies, h, stiffnessShare);
+  if (kick != Kick::none) kickSpan_ = spanOf(h, kick);
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
     b.linearResponse = b.inverseMass;
@@ -171,7 +173,7 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.windPull = drag.pull;
     b.angularDecay = b.angularDamping;
     if (!scene.fields.empty() || !scene.pushes.empty()) {
-      const Accelerations driving = drivingAccelerations(scene.fields, scene.pushes, id, b, clock_ - 1e-9);
+      const Accelerations driving = drivingAccelerations(scene.fields, scene.pushes, id, b, kickSpan_);
       b.given = driving.linear + drag.pull - drag.rate * b.velocity;
       b.givenSpin = driving.angular;
     }
@@ -188,6 +190,8 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
 // The joint forces decide the geometric stiffness, which decides the forces: settle both before the first step.
 void Island::prime(const Scene& scene) {
   const double h = scene.settings.frame / scene.settings.substeps;
+  const double now = clock_;
+  clock_ += h;  // as in the substep to come
   for (int pass = 0; pass < 3; ++pass) {
     factor(scene, h, kStiffnessShare, Kick::full);
     kick(scene, h, Kick::full);
@@ -200,12 +204,13 @@ void Island::prime(const Scene& scene) {
     for (BodyId id : bodies) scene.bodies[id].returnToMark();
     evaluate(scene);
   }
+  clock_ = now;
 }
 
 Island::Velocities Island::kicked(const Scene& scene, BodyId id, const Body& start, double time) const {
   Accelerations given;
   if (!scene.fields.empty() || !scene.pushes.empty())
-    given = drivingAccelerations(scene.fields, scene.pushes, id, start, clock_ - 1e-9);
+    given = drivingAccelerations(scene.fields, scene.pushes, id, start, kickSpan_);
   given.linear += start.windPull + start.gravityScale * scene.settings.gravity + start.inverseMass * start.force;
   if (!start.torque.isZero(0))
     given.angular += start.axes * start.inertia.inverse().cwiseProduct(start.axes.transpose() * start.torque);
@@ -218,8 +223,16 @@ Island::Velocities Island::kicked(const Scene& scene, BodyId id, const Body& sta
   return v;
 }
 
+TimeSpan Island::spanOf(double h, Kick kick) const {
+  const double at = kick == Kick::closing ? clock_ : clock_ - h;
+  const bool halfBefore = kick == Kick::closing || (kick == Kick::full && !onStep_);
+  const double after = kick == Kick::closing ? 0 : kick == Kick::full && onStep_ ? h : h / 2;
+  return {halfBefore ? at - h / 2 : at, at + after};
+}
+
 void Island::kick(const Scene& scene, double h, Kick kick) {
   const double time = kick == Kick::full ? h : h / 2;
+  kickSpan_ = spanOf(h, kick);
   for (BodyId id : bodies) {
     Body& b = scene.bodies[id];
     b.setMark();
@@ -236,6 +249,11 @@ void Island::kick(const Scene& scene, double h, Kick kick) {
 void Island::steer(const Scene& scene, double h) {
   for (BodyId id : bodies)
     if (Body& b = scene.bodies[id]; !b.dynamic()) b.steerTo(clock_, h), b.spanBefore = 0;
+}
+
+void Island::noteSteered(const Scene& scene) {
+  for (BodyId id : bodies)
+    if (Body& b = scene.bodies[id]; !b.dynamic()) b.lastVelocity = b.velocity, b.lastSpin = b.spin;
 }
 
 void Island::steerAtClock(const Scene& scene) {
@@ -275,19 +293,18 @@ bool Island::solveVelocities(const Scene& scene, double h, double time, bool unl
                        (!assemblies.empty() || contacts_.size() <= kFewContacts || contacts_.areUnequal(scene.bodies));
   for (Assembly* assembly : assemblies) assembly->pushAtCaps(scene.bodies, time);
   contacts_.warmStart(scene.bodies, time);
-  if (coupled) contacts_.couple(scene.bodies, assemblies);
-  bool changed = solveJoints(scene, h, time);
+  solveJoints(scene, h, time);
   double change = 0;
   if (coupled) {
     const ContactSolver::Goal goal = assemblies.empty()
                                          ? ContactSolver::Goal{kCoupledSweeps, kFewTolerance, kFewReduction}
                                          : ContactSolver::Goal{kCoupledSweeps, kContactTolerance, kContactReduction};
     const double momentum = momentumOf(scene.bodies, bodies, time * scene.settings.gravity.norm());
-    for (int round = 0; round < kCoupledRounds; ++round) {
-      if (changed) contacts_.couple(scene.bodies, assemblies);
+    bool changed = true;
+    for (int round = 0; changed && round < kCoupledRounds; ++round) {
+      contacts_.couple(scene.bodies, assemblies);
       change = contacts_.relaxCoupled(scene.bodies, goal, momentum);
       changed = solveJoints(scene, h, time);
-      if (!changed) break;
     }
   } else if (!contacts_.empty()) {
     if (assemblies.empty())
@@ -351,8 +368,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   }
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);
   const double share = onStep_ ? 0.5 : 1;
-  noteRates(scene, onStep_);
-  contacts_.noteSlides(b, velocitiesAt(h));
+  noteRates(scene, onStep_, velocitiesAt(h));
   kick(scene, h, onStep_ ? Kick::opening : Kick::full);
   for (Assembly* assembly : assemblies) assembly->aimAtPosition(h, share);
   const bool mayHalve = !contacts_.crowd() && h > kLeastPiece * scene.settings.frame / scene.settings.substeps;
@@ -380,6 +396,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   noteErrors(scene);
   readWork(scene, &Body::kickedSpin);
   read(scene, !onStep_ && !continues_);
+  noteSteered(scene);
   onStep_ = false;
   return true;
 }
@@ -414,14 +431,14 @@ void Island::close(const Scene& scene, double h) {
   factor(scene, h, kStiffnessShare, Kick::closing);
   findContacts(scene, h, h, true);
   for (Assembly* assembly : assemblies) assembly->letStrike(scene.bodies, h);
-  noteRates(scene, false);
-  contacts_.noteSlides(scene.bodies, clock_ - h / 2);
+  noteRates(scene, false, clock_ - h / 2);
   kick(scene, h, Kick::closing);
   for (Assembly* assembly : assemblies) assembly->aimAtRest(h);
   solveVelocities(scene, h, h / 2);
   readWork(scene, &Body::spin);
   for (Assembly* assembly : assemblies) assembly->noteRatesAtRest(scene.bodies, h / 2), assembly->renew();
   read(scene, !cut_ && !continues_);
+  noteSteered(scene);
   onStep_ = true;
 }
 

@@ -213,6 +213,9 @@ class Island {
   // are sought.
   enum class Kick { opening, full, closing, none };
   void factor(const Scene& scene, double h, double stiffnessShare, Kick kick);
+  // What time its forces stand for: from half a substep before its poses to half a substep after, or of that what
+  // belongs to the frame.
+  TimeSpan spanOf(double h, Kick kick) const;
   // Once a frame: what of this island may touch something.
   void gatherShapes(const Scene& scene);
   // Of the substep h, `left` is still to come.
@@ -240,6 +243,11 @@ class Island {
   // Sets the velocities of kinematic bodies: such that they are right at clock_ after h, or those of that instant.
   void steer(const Scene& scene, double h);
   void steerAtClock(const Scene& scene);
+  // The step was taken at the velocities to which these were steered.
+  void noteSteered(const Scene& scene);
+  // While this does something, what is not dynamic has velocities so far between those of the last step and of this.
+  template <class Do>
+  void whileSteered(const Scene& scene, double share, const Do& act) const;
   void drift(const Scene& scene, double h);
   // The instant that the velocities belong to as the substep h begins.
   double velocitiesAt(double h) const { return clock_ - h - (onStep_ ? 0 : h / 2); }
@@ -257,8 +265,8 @@ class Island {
   // Adds the last solve's impulses to the readings and parts what is overloaded. `startsSubstep`: the impulses are the
   // first of a substep's.
   void read(const Scene& scene, bool startsSubstep);
-  // Takes down how fast axes move and contacts slip before a kick ...
-  void noteRates(const Scene& scene, bool opening);
+  // Takes down how fast axes move and contacts slip before a kick, when the velocities belong to the instant `at` ...
+  void noteRates(const Scene& scene, bool opening, double at);
   // ... and, of what then pushed, the work on the joints' axes, which it adds to the readings, and that of contacts.
   // What axes and contacts did, and what drives the parts from outside, in a solve, which followed on a kick or was an
   // impact.
@@ -336,6 +344,24 @@ class Island {
   bool crowd_ = false;      // too many may touch for impacts one by one
   bool moved_ = false;      // something that is not computed moves a part in the frame
   double clock_ = 0;        // s, the end of the present substep
+  TimeSpan kickSpan_{};     // of the present kick
 };
+
+template <class Do>
+void Island::whileSteered(const Scene& scene, double share, const Do& act) const {
+  if (!moved_) return act();
+  std::vector<Velocities> present;
+  for (BodyId id : bodies) {
+    Body& b = scene.bodies[id];
+    if (b.dynamic()) continue;
+    present.push_back({b.velocity, b.spin});
+    b.velocity = b.lastVelocity + share * (b.velocity - b.lastVelocity);
+    b.spin = b.lastSpin + share * (b.spin - b.lastSpin);
+  }
+  act();
+  auto next = present.begin();
+  for (BodyId id : bodies)
+    if (Body& b = scene.bodies[id]; !b.dynamic()) b.velocity = next->linear, b.spin = next++->angular;
+}
 
 }  // namespace calm

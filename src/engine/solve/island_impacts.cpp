@@ -19,8 +19,11 @@ double leastPiece(const Scene& scene) {
 }  // namespace
 
 bool Island::wouldBounce(const Scene& scene, double h) const {
+  if (contacts_.wouldBounce(scene.bodies, h)) return true;
   const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(scene.bodies, h); };
-  return contacts_.wouldBounce(scene.bodies, h) || std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops);
+  bool would = false;
+  whileSteered(scene, 0, [&] { would = std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops); });
+  return would;
 }
 
 bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
@@ -37,7 +40,9 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
   takeInertia(0, Kick::none);
   const double step = scene.settings.frame / scene.settings.substeps;
   bool reflected = false;
-  for (Assembly* assembly : assemblies) reflected |= assembly->reflectAtStops(scene.bodies, h, step, firstOnly);
+  whileSteered(scene, 0, [&] {
+    for (Assembly* assembly : assemblies) reflected |= assembly->reflectAtStops(scene.bodies, h, step, firstOnly);
+  });
   if (reflected) {
     read(scene, false);
     addWork(scene);
@@ -178,15 +183,19 @@ void Island::closeBefore(const Scene& scene, double h) {
 double Island::nextStrike(const Scene& scene, double h) const {
   if (!onStep_ || contacts_.crowd()) return -1;
   double first = contacts_.nextStrike(scene.bodies, h);
-  for (const Assembly* assembly : assemblies)
-    if (const double stop = assembly->nextStop(scene.bodies); stop < h)
-      first = first < 0 ? stop : std::min(first, stop);
+  whileSteered(scene, 0, [&] {
+    for (const Assembly* assembly : assemblies)
+      if (const double stop = assembly->nextStop(scene.bodies); stop < h)
+        first = first < 0 ? stop : std::min(first, stop);
+  });
   const double least = leastPiece(scene), cut = std::min(first, h - least);
   return cut > least ? cut : -1;
 }
 
 Island::Turn Island::nextTurn(const Scene& scene, double h) const {
-  const double first = contacts_.nextTurn(scene.bodies, h, velocitiesAt(h)), least = leastPiece(scene);
+  const double least = leastPiece(scene);
+  double first = 0;
+  whileSteered(scene, 0, [&] { first = contacts_.nextTurn(scene.bodies, h, velocitiesAt(h)); });
   if (first < least) return {true, 0};
   return first < h - least ? Turn{true, first} : Turn{};
 }

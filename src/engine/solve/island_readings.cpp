@@ -27,23 +27,33 @@ void Island::openAccounts(const Scene& scene) {
   }
 }
 
-void Island::noteRates(const Scene& scene, bool opening) {
-  for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, opening);
-  if (!assemblies.empty()) contacts_.noteSlips(scene.bodies);
+// A kick lies between the last step and the coming one, and the velocities of what is moved are already the coming
+// one's.
+void Island::noteRates(const Scene& scene, bool opening, double at) {
+  whileSteered(scene, 0, [&] {
+    for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, opening);
+    if (!assemblies.empty()) contacts_.noteSlips(scene.bodies);
+    contacts_.noteSlides(scene.bodies, at);
+  });
 }
 
 void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool kicked) {
   for (Assembly* assembly : assemblies) assembly->noteWork(scene.bodies, spin);
   addWork(scene);
   if (!kicked || assemblies.empty()) return;
-  const double byMovedTouches = contacts_.noteWork(scene.bodies, spin);
-  assemblies.front()->addDriven(byMovedTouches + workFromOutside(scene, spin));
+  contacts_.noteWork(scene.bodies, spin);
+  double byTouches = 0;
+  whileSteered(scene, 0.5, [&] { byTouches = contacts_.workOfMoved(scene.bodies); });
+  assemblies.front()->addDriven(byTouches + workFromOutside(scene, spin));
 }
 
 double Island::workFromOutside(const Scene& scene, Vec3 Body::*spin) const {
   double sum = kicksWork_ ? workOfKick(scene, spin) : 0;
-  if (moved_)
+  if (!moved_) return sum;
+  // As all work of a kick, at the mean of the velocities before and after.
+  whileSteered(scene, 0.5, [&] {
     for (const Assembly* assembly : assemblies) sum += assembly->workOfMoved(scene.bodies);
+  });
   return sum;
 }
 
@@ -181,9 +191,11 @@ void Island::readPresentLoads(const Scene& scene, double h) {
   // Accelerations take the place of velocities.
   const auto slowed = [&](BodyId id) { return b[id].linearDecay > 0 || b[id].angularDecay > 0; };
   if (std::any_of(bodies.begin(), bodies.end(), slowed)) factor(scene, h, kStiffnessShare, Kick::none);
+  // What begins now did not act yet.
+  const double before = clock_ - 2e-9;
   for (BodyId id : bodies) {
     if (b[id].dynamic()) {
-      const Accelerations given = accelerationsBy(scene.fields, scene.pushes, id, b[id], clock_ - 1e-9);
+      const Accelerations given = accelerationsBy(scene.fields, scene.pushes, id, b[id], {before, before});
       const Vec3 byTorque = b[id].axes * b[id].inertia.inverse().cwiseProduct(b[id].axes.transpose() * b[id].torque);
       b[id].velocity = given.linear + b[id].gravityScale * scene.settings.gravity + b[id].inverseMass * b[id].force -
                        b[id].linearDamping * b[id].velocity;

@@ -221,8 +221,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
       evaluate(scene);
       factor(scene, step, kStiffnessShareInFallback, Kick::full);
     }
-    noteRates(scene, false);
-    contacts_.noteSlides(scene.bodies, clock_ - step);
+    noteRates(scene, false, clock_ - step);
     kick(scene, step, Kick::full);
     for (BodyId id : bodies) scene.bodies[id].setMark();
     solveWithinBudget(scene, step);
@@ -234,6 +233,7 @@ void Island::fallbackSubstep(const Scene& scene, double h) {
     refreshStiffness(scene, step);
     readWork(scene, &Body::kickedSpin);
     read(scene, i == 0);
+    noteSteered(scene);
   }
   for (Assembly* assembly : assemblies) assembly->setFallback(std::max(0, assembly->fallback() - 1));
   ++residual_.fallbacks;
