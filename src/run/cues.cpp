@@ -172,7 +172,7 @@ class Performance {
     switch (cue.act) {
       case Act::push: {
         // Of the last frame maybe a part only.
-        const double part = std::min(1.0, (endOf(c_) - world_.time()) / frame);
+        const double rest = endOf(c_) - world_.time(), part = rest > frame - kSame ? 1 : rest / frame;
         return pushAt(world_.state(c_.body).pose.apply(cue.point), part * cue.vector);
       }
       case Act::pull:
