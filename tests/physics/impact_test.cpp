@@ -118,6 +118,32 @@ TEST(Cylinder, CarriesOnItsEndOutToTheRim) {
   }
 }
 
+// A box stands on a table that turns freely: nothing turns the two about the axle.
+TEST(Turntable, KeepsItsAngularMomentumWithABoxOnIt) {
+  constexpr double out = 0.5, rate = 4;
+  World world;
+  const Shape plate = Box{{2, 0.2, 2}}, cube = Box{Vec3::Constant(0.2)};
+  BodyDef def = tangible(plate, 5, {{0, -0.1, 0}});
+  def.friction = 1, def.angularVelocity = {0, rate, 0};
+  const BodyId table = world.addBody(def);
+  def = tangible(cube, 1, {{out, 0.1, 0}});
+  def.friction = 1, def.velocity = {0, 0, -rate * out}, def.angularVelocity = {0, rate, 0};
+  const BodyId box = world.addBody(def);
+  JointDef axle = joint(JointType::hinge, kWorld, Vec3::Zero(), table, {0, 0.1, 0});
+  axle.frameA.rotation = axle.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitY());
+  world.addJoint(axle);
+  const auto momentum = [&] {
+    const BodyState a = world.state(table), b = world.state(box);
+    return massPropertiesOf(plate, 5).inertia(1, 1) * a.angularVelocity.y() +
+           massPropertiesOf(cube, 1).inertia(1, 1) * b.angularVelocity.y() + b.pose.position.cross(b.velocity).y();
+  };
+  const double start = momentum();
+  for (int i = 0; i < 600; ++i) world.step();
+  EXPECT_NEAR(momentum() / start, 1, 1e-9);
+  EXPECT_NEAR(world.state(table).angularVelocity.y(), rate, 1e-4 * rate);
+  report("free turntable with a box, momentum lost in 10 s", 100 * std::abs(momentum() / start - 1), 1e-7, "%");
+}
+
 // On a turntable friction holds what w^2 r asks of it below mu g, and no more; what is held goes round without creeping
 // outwards.
 TEST(Turntable, HoldsUpToItsFriction) {

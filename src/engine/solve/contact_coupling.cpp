@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <numeric>
+#include <utility>
 
 #include "engine/math/panels.h"
 #include "engine/solve/assembly.h"
@@ -146,6 +147,7 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, const Goal& goal, 
     for (int k = 0; k < 3; ++k) push.impulse[k] = touches_.points[i].impulse[k];
     const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
     speeds_.segment<3>(3 * i) = slipAt(i, bodies) + patch.directions.transpose() * patch.wandering;
+    speeds_.segment<2>(3 * i + 1) += touches_.points[i].carried;
   }
   double change = settleCoupled(bodies, goal);
   if (easeJams(momentum)) change = settleCoupled(bodies, goal);
@@ -155,7 +157,38 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, const Goal& goal, 
   return change;
 }
 
-double ContactSolver::settleCoupled(const std::vector<Body>& bodies, Goal goal) {
+// Where slips turn round within the step, their means may be nothing to oppose, and it may come to no end: then what is
+// left of them decides, if that does.
+double ContactSolver::settleCoupled(const std::vector<Body>& bodies, const Goal& goal) {
+  const std::vector<Contact> start = coupled_;
+  const Eigen::VectorXd speeds = speeds_;
+  Goal reached = goal;
+  const double change = settleByLaw(bodies, reached);
+  if (change <= reached.enough || !turnsRound(bodies)) return change;
+  const std::vector<Contact> unsettled = std::exchange(coupled_, start);
+  const Eigen::VectorXd left = std::exchange(speeds_, speeds);
+  for (auto& [law, push, friction] : coupled_) law.came[0] = law.came[1] = 0;
+  reached = goal;
+  const double without = settleByLaw(bodies, reached);
+  if (without <= reached.enough) return without;
+  coupled_ = unsettled;
+  speeds_ = left;
+  return change;
+}
+
+// Whether some point slides otherwise than it came, where nothing is jointed. What is may jam, which comes to no end
+// either.
+bool ContactSolver::turnsRound(const std::vector<Body>& bodies) const {
+  if (std::any_of(touches_.bodies.begin(), touches_.bodies.end(), [&](int id) { return bodies[id].jointed; }))
+    return false;
+  for (int i = 0; i < size(); ++i) {
+    const double* came = coupled_[i].law.came;
+    if (came[0] * speeds_[3 * i + 1] + came[1] * speeds_[3 * i + 2] < 0) return true;
+  }
+  return false;
+}
+
+double ContactSolver::settleByLaw(const std::vector<Body>& bodies, Goal& goal) {
   const double hardest = unequal_ ? hardestSoftness(bodies) : 0;
   if (unequal_ && isPressed(hardest) && solveHarder(hardest, gripsAtStart(), goal.enough)) return 0;
   headingSpeeds_.setZero(speeds_.size());

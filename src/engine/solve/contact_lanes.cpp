@@ -165,7 +165,7 @@ void LanesFor<Processor>::takePatch(const ContactPatch& patch, int lane, const T
     const Vec3 lever = patch.leverOf(p);
     for (int i = 0; i < 2; ++i) row.lever[i][lane] = lever[1 + i];
     row.law.target[lane] = p.target;
-    for (int i = 0; i < 2; ++i) row.law.came[i][lane] = p.came[i];
+    for (int i = 0; i < 2; ++i) row.law.carried[i][lane] = p.carried[i], row.law.came[i][lane] = p.came[i];
   }
 }
 

@@ -10,13 +10,14 @@ namespace calm {
 // Along each direction of a contact (normal, two tangents).
 template <class T>
 struct ContactLaw {
-  T mobility[3];  // velocity along each direction per unit impulse along the normal
-  T tangents[3];  // the same between the tangents: first, mixed, second
-  T stopSlip[3];  // its inverse
-  T softness;     // normal compliance over h^2
-  T perSpeed;     // impulse along the normal per lacking speed
-  T target;       // least end velocity along the normal
-  T came[2]{};    // slip before the step, along the tangents, of what slid then
+  T mobility[3];   // velocity along each direction per unit impulse along the normal
+  T tangents[3];   // the same between the tangents: first, mixed, second
+  T stopSlip[3];   // its inverse
+  T softness;      // normal compliance over h^2
+  T perSpeed;      // impulse along the normal per lacking speed
+  T target;        // least end velocity along the normal
+  T carried[2]{};  // what is to be added to the slip along the tangents
+  T came[2]{};     // slip before the step, along the tangents, of what slid then
 };
 
 template <class T>
@@ -102,7 +103,7 @@ CALM_INLINE T resolve(const ContactLaw<T>& c, const T& friction, const T* v, Con
   T* p = push.impulse;
   const T lack = c.target - v[0] - c.softness * p[0], wanted = p[0] + lack * c.perSpeed;
   const T normal = lanes::pick(T{} < wanted, wanted, T{}), change = normal - p[0];
-  const T slip1 = v[1] + c.mobility[1] * change, slip2 = v[2] + c.mobility[2] * change;
+  const T slip1 = v[1] + c.carried[0] + c.mobility[1] * change, slip2 = v[2] + c.carried[1] + c.mobility[2] * change;
   const T limit = friction * normal;
   const auto rubs = T{} < limit;
   T first = lanes::pick(rubs, p[1] - (c.stopSlip[0] * slip1 + c.stopSlip[1] * slip2), T{});

@@ -118,7 +118,9 @@ void ContactNewton::takePatch(const Touches& touches, const ContactSet& set, con
     for (int k = 0; k < 2; ++k) p.law.came[k] = point.came[k];
     // Velocities are closed without the compliance's own yield.
     if (terms.given) p.law.target += p.law.softness * (*terms.given)[i];
-    p.slipBefore = p.slip = slipOf(p, motions);
+    p.slipBefore = slipOf(p, motions);
+    p.slipBefore.tail<2>() += point.carried;
+    p.slip = p.slipBefore;
     decide(patch.friction, p);
   }
   patch.end = static_cast<int>(points_.size());

@@ -15,11 +15,13 @@ struct ContactPoint {
   int patch;
   std::uint32_t id;
   Vec3 position;    // world
-  Vec3 armA, armB;  // from the centres of mass, as in the middle of the step
+  Vec3 armA, armB;  // from the centres of mass
   Vec3 impulse;     // along each direction
   double gap;       // m
   double target;    // m/s, least end velocity along the normal; where the two overlap, that of pushing them out
-  Eigen::Vector2d came = Eigen::Vector2d::Zero();  // m/s, slip before the kick along the tangents, of what slid
+  // Along the tangents, m/s: by how much the slip in the middle of the step differs from that at the present arms,
+  // since these turn with their bodies; and, of what slid, the slip before the kick.
+  Eigen::Vector2d carried = Eigen::Vector2d::Zero(), came = Eigen::Vector2d::Zero();
 };
 
 struct ContactPatch {

@@ -37,7 +37,7 @@ Vec3 ContactSolver::slipOf(const ContactPatch& patch, const std::vector<Body>& b
 }
 
 // The slip of after is that of arms which turn with their bodies; where the point slides over what turns it goes
-// another way, and has come another way. Both together are to be twice the slip in the middle.
+// another way, and has come another way. Both slips together are to be twice the one in the middle.
 Vec3 ContactSolver::slipBefore(int point, const std::vector<Body>& bodies, double at) const {
   const ContactPoint& p = touches_.points[point];
   const ContactPatch& patch = touches_.patches[p.patch];
@@ -53,10 +53,10 @@ Vec3 ContactSolver::slipBefore(int point, const std::vector<Body>& bodies, doubl
   const double outA = n.cross(patch.middle - a.position).squaredNorm() + kLeast,
                outB = n.cross(patch.middle - b.position).squaredNorm() + kLeast;
   const Vec3 goes = (outA * b.velocityAt(armB) + outB * a.velocityAt(armA)) / (outA + outB);
-  const auto turned = [&](double turn, const Body& body, const Vec3& now, const Vec3& later) {
-    return Vec3(turn * n.cross(2 * (now - later) + (at - span_.now + middle) * (goes - body.velocity)));
-  };
-  return slip + patch.directions.transpose() * (turned(turnB, b, armB, p.armB) - turned(turnA, a, armA, p.armA));
+  const Vec3 byA = turnA * n.cross(goes - a.velocity), byB = turnB * n.cross(goes - b.velocity);
+  Vec3 before = slip + (at - span_.now + middle) * patch.directions.transpose() * (byB - byA);
+  before.tail<2>() -= p.carried;
+  return before;
 }
 
 void ContactSolver::noteSlides(const std::vector<Body>& bodies, double at) {

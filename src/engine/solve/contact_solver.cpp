@@ -59,9 +59,12 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     const double pressing = std::max({gravity_.norm(), -n.dot(parting), load * (a.inverseMass + b.inverseMass)});
     patch.slowest = std::max(kBounceShare * span_.whole * pressing, kLeastBounce);
   }
-  // Arms of what stays in touch are those in the middle of the step: what stands on a turntable is carried along its
-  // arc.
-  const double time = closing_ ? 0 : span_.step / 2, turnA = time * n.dot(a.spin), turnB = time * n.dot(b.spin);
+  // What stays in touch goes by its arms in the middle of the step: what stands on a turntable is carried along its
+  // arc. Impulses have those of the instant, so that both bodies' turn by them is the same. Alike at all points: what
+  // ceases to turn can stop at all of them.
+  const double time = closing_ ? 0 : span_.step / 2, turnA = n.dot(a.spin), turnB = n.dot(b.spin);
+  const Vec3 inwards = turnA * turnA * (patch.middle - a.position) - turnB * turnB * (patch.middle - b.position);
+  const Eigen::Vector2d carried = time * patch.directions.rightCols<2>().transpose() * inwards;
   patch.first = size();
   for (const ManifoldPoint& m : manifold.points) {
     Vec3 force = Vec3::Zero();
@@ -73,7 +76,7 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     const bool strikes = patch.bounces && n.dot(b.velocityAt(armB) - a.velocityAt(armA)) < -patch.slowest;
     // What was only grazed as the step ended is yet to bounce.
     if (closing_ && (force[0] <= 0 || strikes)) continue;
-    const double stays = m.gap < kNearTouch && !strikes ? 1 : 0;
+    const bool stays = m.gap < kNearTouch && !strikes;
     const double push = std::min(-kPushRate * m.gap / span_.whole, kPushSpeed);
     // What pushed was to end the step in touch; that it did not come straight there opens it again by a little.
     const double way =
@@ -82,13 +85,14 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     touches_.points.push_back({.patch = static_cast<int>(touches_.patches.size()) - 1,
                                .id = m.id,
                                .position = m.position,
-                               .armA = armA + stays * turnA * n.cross(armA),
-                               .armB = armB + stays * turnB * n.cross(armB),
+                               .armA = armA,
+                               .armB = armB,
                                .impulse = force,  // until warmStart()
                                .gap = m.gap,
                                .target = closes       ? 0
                                          : m.gap >= 0 ? -m.gap / span_.left
                                                       : push});
+    if (stays) touches_.points.back().carried = carried;
   }
   patch.end = size();
   patch.wandering.setZero();
@@ -153,6 +157,7 @@ void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bo
     ContactPoint& p = touches_.points[i];
     p.armA = p.position - a.position;
     p.armB = p.position - b.position;
+    p.carried.setZero();
   }
   const Vec3 n = patch.normal();
   const auto rateOf = [&](const Body& body, double toCore) {

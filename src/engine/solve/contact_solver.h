@@ -204,7 +204,10 @@ class ContactSolver {
   Eigen::MatrixXd couplingOf(const std::vector<int>& points, const std::vector<Body>& bodies,
                              const std::vector<Assembly*>& assemblies, Eigen::VectorXd& alone) const;
   static Mat3 mobilityOf(int place, const Eigen::MatrixXd& coupling, const Eigen::VectorXd& alone);
-  double settleCoupled(const std::vector<Body>& bodies, Goal goal);
+  double settleCoupled(const std::vector<Body>& bodies, const Goal& goal);
+  // Raises what is enough by what is asked for against the first sweep.
+  double settleByLaw(const std::vector<Body>& bodies, Goal& goal);
+  bool turnsRound(const std::vector<Body>& bodies) const;
   bool easeJams(double momentum);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
   // What a point does.
