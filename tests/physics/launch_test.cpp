@@ -135,7 +135,6 @@ TEST(Moved, HammerOnAPartThatStartsAtOnce) {
     }
 }
 
-// Two balls on one body, a metre to either side of its middle: the far ends of what turns are as fast as they are.
 // Whatever the rate, a push gives force times its time, however little of a substep that is.
 TEST(Push, GivesItsImpulseWheneverItComes) {
   struct Case {
@@ -159,6 +158,7 @@ TEST(Push, GivesItsImpulseWheneverItComes) {
     }
 }
 
+// Two balls on one body, a metre to either side of its middle: the far ends of what turns are as fast as they are.
 TEST(Spinning, DumbbellStrikesWhatItsEndsComeTo) {
   for (const double rate : {20.0, 60.0, 200.0})
     for (const double ahead : {0.3, 1.1, 2.2}) {

@@ -158,16 +158,18 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, const Goal& goal, 
 }
 
 // Where slips turn round within the step, their means may be nothing to oppose, and it may come to no end: then what is
-// left of them decides, if that does.
+// left of them decides, if that does. Not where something is jointed: that may jam, which comes to no end either.
 double ContactSolver::settleCoupled(const std::vector<Body>& bodies, const Goal& goal) {
+  Goal reached = goal;
+  const auto jointed = [&](int id) { return bodies[id].jointed; };
+  if (std::any_of(touches_.bodies.begin(), touches_.bodies.end(), jointed)) return settleByLaw(bodies, reached);
   const std::vector<Contact> start = coupled_;
   const Eigen::VectorXd speeds = speeds_;
-  Goal reached = goal;
   const double change = settleByLaw(bodies, reached);
-  if (change <= reached.enough || !turnsRound(bodies)) return change;
+  if (change <= reached.enough || !turnsRound()) return change;
   const std::vector<Contact> unsettled = std::exchange(coupled_, start);
   const Eigen::VectorXd left = std::exchange(speeds_, speeds);
-  for (auto& [law, push, friction] : coupled_) law.came[0] = law.came[1] = 0;
+  for (Contact& c : coupled_) c.law.came[0] = c.law.came[1] = 0;
   reached = goal;
   const double without = settleByLaw(bodies, reached);
   if (without <= reached.enough) return without;
@@ -176,11 +178,7 @@ double ContactSolver::settleCoupled(const std::vector<Body>& bodies, const Goal&
   return change;
 }
 
-// Whether some point slides otherwise than it came, where nothing is jointed. What is may jam, which comes to no end
-// either.
-bool ContactSolver::turnsRound(const std::vector<Body>& bodies) const {
-  if (std::any_of(touches_.bodies.begin(), touches_.bodies.end(), [&](int id) { return bodies[id].jointed; }))
-    return false;
+bool ContactSolver::turnsRound() const {
   for (int i = 0; i < size(); ++i) {
     const double* came = coupled_[i].law.came;
     if (came[0] * speeds_[3 * i + 1] + came[1] * speeds_[3 * i + 2] < 0) return true;

@@ -207,7 +207,8 @@ class ContactSolver {
   double settleCoupled(const std::vector<Body>& bodies, const Goal& goal);
   // Raises what is enough by what is asked for against the first sweep.
   double settleByLaw(const std::vector<Body>& bodies, Goal& goal);
-  bool turnsRound(const std::vector<Body>& bodies) const;
+  // Whether some point slides otherwise than it came.
+  bool turnsRound() const;
   bool easeJams(double momentum);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
   // What a point does.

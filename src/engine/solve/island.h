@@ -267,9 +267,8 @@ class Island {
   void read(const Scene& scene, bool startsSubstep);
   // Takes down how fast axes move and contacts slip before a kick, when the velocities belong to the instant `at` ...
   void noteRates(const Scene& scene, bool opening, double at);
-  // ... and, of what then pushed, the work on the joints' axes, which it adds to the readings, and that of contacts.
-  // What axes and contacts did, and what drives the parts from outside, in a solve, which followed on a kick or was an
-  // impact.
+  // ... and, after a solve that followed on it or was an impact, what axes and contacts did in that, which it adds to
+  // the readings, and what drove the parts from outside.
   void readWork(const Scene& scene, Vec3 Body::*spin, bool kicked = true);
   // J, that the last kick did beside weights and steady forces, with the velocities at which it was solved.
   double workOfKick(const Scene& scene, Vec3 Body::*spin) const;
