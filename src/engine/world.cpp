@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "engine/math/groups.h"
+#include "engine/math/rotation.h"
 
 namespace calm {
 
@@ -110,6 +111,7 @@ Residual World::step() {
 Residual World::advanceFrame() {
   const auto started = Stopwatch::Clock::now();
   if (jointsChanged_) buildAssemblies();
+  wakeForPushes();
   const auto assembled = Stopwatch::Clock::now();
   refreshPairs();
   makeIslands();
@@ -149,16 +151,29 @@ Residual World::advanceFrame() {
   return residual;
 }
 
-// An island in which everything has rested long enough falls asleep.
+void World::wakeForPushes() {
+  const double now = time(), then = now + settings_.frame;
+  const auto comes = [&](double instant) { return instant >= now && instant < then; };
+  for (const Push& push : pushes_)
+    if (comes(push.from) || comes(push.until)) wake(push.body);
+}
+
+// An island in which everything has rested long enough falls asleep: it neither moves nor creeps, as what is slow or
+// only begins to move does.
 void World::settle(const std::vector<Island>& islands) {
-  constexpr double kStill = 1e-3;  // m/s and rad/s
+  constexpr double kStill = 1e-3, kCreep = 1e-4;  // m/s and rad/s: now, and in the mean
   for (const Island& island : islands) {
     double rest = 1e300;
     for (const BodyId id : island.bodies) {
       Body& b = bodies_[id];
       const bool still =
           b.velocity.norm() < kStill && b.spin.norm() < kStill && !(b.role == Role::kinematic && b.motion);
-      b.restTime = still ? b.restTime + settings_.frame : 0;
+      const double gone =
+          std::max((b.position - b.restPose.position).norm(), chordBetween(b.orientation, b.restPose.rotation));
+      if (still && gone < kCreep * settings_.sleepAfter)
+        b.restTime += settings_.frame;
+      else
+        b.restTime = 0, b.restPose = b.pose();
       rest = std::min(rest, b.restTime);
     }
     if (rest < settings_.sleepAfter) continue;

@@ -193,7 +193,7 @@ class World {
   bool isAsleep(BodyId body) const { return bodies_.at(body).asleep; }
 
  private:
-  static constexpr std::uint64_t kStateVersion = 8;
+  static constexpr std::uint64_t kStateVersion = 9;
   void visitState(StateArchive& state);
   Residual advanceFrame();
   void buildAssemblies();
@@ -203,6 +203,8 @@ class World {
   bool mayTouch(const BodyShape& a, const BodyShape& b) const;
   ContactPair makePair(const PairTable::Key& key) const;
   void wake(BodyId body);
+  // What a push begins or ends to act on in the frame to come.
+  void wakeForPushes();
   void settle(const std::vector<Island>& islands);
   const Body& checked(BodyId body) const;
   void readAxes(JointState& joint) const;

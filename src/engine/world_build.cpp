@@ -123,7 +123,7 @@ JointId World::addJoint(const JointDef& def) {
   }
   settleAxes(state);
   for (int k = 0; k < axesOf(def.type).all(); ++k) {
-    const std::string fault = faultOf(state.def.axes[k]);
+    const std::string fault = faultOf(def.type, state.def.axes[k]);
     require(fault.empty(), "axis " + std::to_string(k + 1) + ": " + fault);
   }
   joints_.push_back(state);
@@ -188,14 +188,17 @@ void World::settleAxes(JointState& j) const {
     }
     const bool rope = j.def.type == JointType::pulley || j.def.type == JointType::winch;
     if (rope && axis.high == kNoLimit) axis.high = std::max(at, axis.low);
-    if (axis.frequency > 0 && (a.dynamic() || b.dynamic())) stiffenByFrequency(j, k);
+    stiffenByFrequency(j, k);
   }
 }
 
 void World::stiffenByFrequency(JointState& j, int k) const {
   AxisDef& axis = j.def.axes[k];
-  const double mass = massSeenBy(j, k), omega = 2 * std::numbers::pi * axis.frequency;
-  axis.stiffness = mass * omega * omega;
+  const bool byFrequency = axis.frequency > 0, byRatio = axis.dampingRatio > 0;
+  if (!(byFrequency || byRatio) || !(bodies_[j.def.a].dynamic() || bodies_[j.def.b].dynamic())) return;
+  const double mass = massSeenBy(j, k);
+  const double omega = byFrequency ? 2 * std::numbers::pi * axis.frequency : std::sqrt(axis.stiffness / mass);
+  if (byFrequency) axis.stiffness = mass * omega * omega;
   axis.damping = 2 * axis.dampingRatio * mass * omega;
 }
 
@@ -302,7 +305,7 @@ void World::setField(int number, const Field& field) {
   for (const int body : field.bodies) checked(body);
   fields_[number] = field;
   std::sort(fields_[number].bodies.begin(), fields_[number].bodies.end());
-  for (Body& b : bodies_) b.asleep = false;
+  for (int id = 0; id < bodyCount(); ++id) wake(id);
 }
 
 void World::addPush(const PushDef& def) {
@@ -318,14 +321,14 @@ void World::addPush(const PushDef& def) {
 void World::setGravity(const Vec3& gravity) {
   require(gravity.allFinite(), "gravity must be finite");
   settings_.gravity = gravity;
-  for (Body& b : bodies_) b.asleep = false;
+  for (int id = 0; id < bodyCount(); ++id) wake(id);
 }
 
 void World::setAxis(JointId joint, int axis, const AxisDef& def) {
   require(joint >= 0 && joint < jointCount(), "there is no joint number " + std::to_string(joint));
   JointState& j = joints_[joint];
   require(axis >= 0 && axis < axesOf(j.def.type).all(), "the joint has no axis " + std::to_string(axis + 1));
-  const std::string fault = faultOf(def);
+  const std::string fault = faultOf(j.def.type, def);
   require(fault.empty(), fault);
   // A rope stays as long as it is unless a length is given.
   const double length = j.def.axes[axis].high;
@@ -333,7 +336,7 @@ void World::setAxis(JointId joint, int axis, const AxisDef& def) {
   j.def.axes[axis] = def;
   dropIdleStop(j.def.type, j.def.axes[axis]);
   if (rope && def.high == kNoLimit) j.def.axes[axis].high = length;
-  if (def.frequency > 0) stiffenByFrequency(j, axis);
+  stiffenByFrequency(j, axis);
   jointsChanged_ = true;
   for (const BodyId id : j.bodies()) wake(id);
 }

@@ -48,7 +48,8 @@ struct Drive {
 Drive driveOn(const AxisDef& axis, JointType type, double at, double time) {
   const double stretch = axis.stiffness > 0 ? std::abs(at - axis.target) : 0;
   const double beyond = axis.hasSoftStops() ? std::max({axis.low - at, at - axis.high, 0.0}) : 0;
-  const double motor = axis.cap > 0 || type == JointType::winch ? std::abs(axis.speed) : 0;
+  const double motor =
+      axis.cap > 0 || type == JointType::winch ? std::abs(axis.speed) + std::abs(axis.acceleration) * time : 0;
   return {std::min(axis.stiffness * stretch, axis.springCap) + axis.stopStiffness * beyond + axis.cap,
           2 * (stretch + beyond) + motor * time};
 }

@@ -80,8 +80,9 @@ double World::massAt(BodyId body, const Vec3& point) const {
 }
 
 void World::clearForces() {
-  for (Body& b : bodies_) {
-    if (!b.force.isZero(0) || !b.torque.isZero(0)) b.asleep = false;
+  for (int id = 0; id < bodyCount(); ++id) {
+    Body& b = bodies_[id];
+    if (!b.force.isZero(0) || !b.torque.isZero(0)) wake(id);
     b.force = b.torque = Vec3::Zero();
   }
 }

@@ -10,8 +10,8 @@ void Winding::visitState(StateArchive& state) {
 }
 
 void AxisDef::visitState(StateArchive& state) {
-  state(low, high, stopStiffness, stopDamping, restitution, speed, cap, friction, stiffness, damping, target, springCap,
-        frequency, dampingRatio);
+  state(low, high, stopStiffness, stopDamping, restitution, speed, cap, acceleration, friction, stiffness, damping,
+        target, springCap, frequency, dampingRatio);
 }
 
 void JointReading::visitState(StateArchive& state) {
@@ -24,9 +24,9 @@ void JointState::visitState(StateArchive& state) {
 }
 
 void Body::visitState(StateArchive& state) {
-  state(role, inverseMass, jointed, asleep, collides, restTime, position, orientation, axes, velocity, spin, kickedSpin,
-        momentum, momentumSpin, force, torque, response, stiffness, stiffened, untouchedAxis, assembly, velocityBefore,
-        spinBefore, spanBefore);
+  state(role, inverseMass, jointed, asleep, collides, restTime, restPose.position, restPose.rotation, position,
+        orientation, axes, velocity, spin, kickedSpin, momentum, momentumSpin, force, torque, response, stiffness,
+        stiffened, untouchedAxis, assembly, velocityBefore, spinBefore, spanBefore);
 }
 
 void ManifoldPoint::visitState(StateArchive& state) {

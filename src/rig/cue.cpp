@@ -126,9 +126,11 @@ std::string faultOf(const Cue& c, const Rig& rig) {
   if ((c.act == Act::push || c.act == Act::gust) && c.lasts == 0) return "it must last for more than 0 s";
   if (!(c.drag >= 0) || !std::isfinite(c.drag)) return "its drag must be 0 or more";
   if (c.act == Act::axis) {
-    const int count = axesOf(rig.joint(c.joint)->type).all();
+    const Joint& joint = *rig.joint(c.joint);
+    const int count = axesOf(joint.type).all();
     if (c.axisNumber < 0 || c.axisNumber >= count) return fmt::format("its joint has axes 1 to {}", count);
-    if (const std::string fault = calm::faultOf(c.axis); !fault.empty()) return fault;
+    if (const std::string fault = calm::faultOf(joint.type, c.axis.over(joint.axes[c.axisNumber])); !fault.empty())
+      return fault;
   }
   if (c.act == Act::field && (c.field < 0 || c.field >= static_cast<int>(rig.fields.size())))
     return fmt::format("there is no field {}", c.field + 1);

@@ -7,8 +7,8 @@
 #include <utility>
 #include <vector>
 
-#include "engine/joint/axis.h"
 #include "engine/solve/body.h"
+#include "rig/axis_change.h"
 #include "rig/reading.h"
 
 namespace calm::rig {
@@ -39,7 +39,7 @@ struct Cue {
     disarm,
     cut,      // parts `joint`
     make,     // makes `joint`, closing what its sides are apart within `lasts`
-    axis,     // of `joint`: number `axisNumber` comes to be as `axis` says within `lasts`
+    axis,     // of `joint`: number `axisNumber` takes on what `axis` says within `lasts`
     gravity,  // comes to be `vector`, m/s^2, within `lasts`
     field     // number `field` comes to have `share` of its strength within `lasts`
   };
@@ -57,7 +57,7 @@ struct Cue {
   double lasts = 0;            // s
   Role role = Role::dynamic;
   int axisNumber = 0;
-  AxisDef axis = {};
+  AxisChange axis = {};
   int field = 0;  // of the rig's
   double share = 1;
   double drag = 0;  // N s^2/m^2, of a gust; 0: of each part's frontal area with a coefficient of 1

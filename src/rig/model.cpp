@@ -106,9 +106,9 @@ void checkPart(const Part& p, Checker check) {
     if (const std::string fault = calm::faultOf(p.massProperties()); !fault.empty()) check.fail(fault);
 }
 
-void checkAxis(const AxisDef& axis, int number, Checker check) {
+void checkAxis(JointType type, const AxisDef& axis, int number, Checker check) {
   const auto named = [&](const char* what) { return fmt::format("axis {}: {}", number + 1, what); };
-  if (const std::string fault = calm::faultOf(axis); !fault.empty()) check.fail(named(fault.c_str()));
+  if (const std::string fault = calm::faultOf(type, axis); !fault.empty()) check.fail(named(fault.c_str()));
   for (const auto& [what, value] : {std::pair("motor speed", axis.speed), std::pair("spring target", axis.target)})
     check.range(named(what).c_str(), value, -1e9, 1e9, "");
   for (const auto& [what, value] :
@@ -134,7 +134,7 @@ void checkJoint(const Rig& rig, const Joint& j, Checker check) {
     const auto moves = [&](Id id) { return id != kNone && rig.part(id) && rig.part(id)->role != Role::fixed; };
     check.require(moves(j.a.part) || moves(j.b.part), "joins two things that cannot move; one must be dynamic");
   }
-  for (int k = 0; k < axesOf(j.type).all(); ++k) checkAxis(j.axes[k], k, check);
+  for (int k = 0; k < axesOf(j.type).all(); ++k) checkAxis(j.type, j.axes[k], k, check);
   if (j.breakForce) check.range("break force", *j.breakForce, 1e-12, 1e15, "N");
   if (j.breakTorque) check.range("break torque", *j.breakTorque, 1e-12, 1e15, "N m");
   check.range("compliance", j.compliance, 0, 1e3, "m/N");

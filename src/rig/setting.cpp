@@ -64,7 +64,7 @@ std::vector<Setting> ofJointAll(const Joint& joint) {
     add("high stop", &AxisDef::high, Dimension::length, Dimension::angle);
     add("motor speed", &AxisDef::speed, Dimension::speed, Dimension::turnRate);
     add("motor strength", &AxisDef::cap, Dimension::force, Dimension::torque);
-    add("friction", &AxisDef::friction, Dimension::force, Dimension::torque);
+    if (joint.type != JointType::winch) add("friction", &AxisDef::friction, Dimension::force, Dimension::torque);
     add("stiffness", &AxisDef::stiffness, Dimension::stiffness, Dimension::turnStiffness);
     add("damping", &AxisDef::damping, Dimension::damping, Dimension::turnDamping);
     add("target", &AxisDef::target, Dimension::length, Dimension::angle);

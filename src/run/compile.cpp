@@ -150,6 +150,7 @@ RunningCue CompiledRig::prepared(const rig::Cue& cue, const rig::Rig& rig) const
     c.center = part->massProperties().center;
     c.motion = part->motion;
   }
+  if (cue.act == rig::Cue::Act::field) c.wholeField = rig.fields.at(static_cast<std::size_t>(cue.field)).law;
   for (const rig::Id id : cue.parts) c.bodies.push_back(bodyOf.at(id));
   return c;
 }

@@ -34,7 +34,9 @@ struct RunningCue {
   Vec3 gravityFrom = Vec3::Zero();
   std::vector<int> fields = {};  // its own, or the rig's
   std::vector<Field> fieldsFrom = {};
+  decltype(Field::law) wholeField = {};               // of the rig's, as made
   Vec3 force = Vec3::Zero(), forceAt = Vec3::Zero();  // N at m, over the present frame
+  Vec3 forceVelocity = Vec3::Zero();                  // m/s, of that point at the frame's start
   double workBefore = 0;                              // J, of its axis
   double powerBefore = 0;                             // W, of its wind
 

@@ -7,6 +7,7 @@
 #include <numbers>
 
 #include "run/frame.h"
+#include "run/transition.h"
 
 namespace calm::run {
 
@@ -95,27 +96,6 @@ BodyDef bodyFor(const rig::Cue& cue) {
   return def;
 }
 
-AxisDef between(const AxisDef& from, const AxisDef& to, double share, double at) {
-  AxisDef axis = to;
-  const auto mix = [share](double a, double b) {
-    return std::isfinite(a) && std::isfinite(b) ? a + share * (b - a) : b;
-  };
-  for (double AxisDef::*value : {&AxisDef::speed, &AxisDef::cap, &AxisDef::friction, &AxisDef::stiffness,
-                                 &AxisDef::damping, &AxisDef::target, &AxisDef::springCap})
-    axis.*value = mix(from.*value, to.*value);
-  // Stops that were not there come from where the axis is.
-  axis.low = mix(std::isfinite(from.low) ? from.low : std::min(at, to.low), to.low);
-  axis.high = mix(std::isfinite(from.high) ? from.high : std::max(at, to.high), to.high);
-  return axis;
-}
-
-Field atShare(const Field& field, double share) {
-  Field out = field;
-  if (auto* wind = std::get_if<Wind>(&out.law)) wind->linear *= share, wind->quadratic *= share;
-  if (auto* pull = std::get_if<Attraction>(&out.law)) pull->strength *= share;
-  return out;
-}
-
 class Performance {
  public:
   Performance(CompiledRig& run, RunningCue& cue) : world_(run.world), run_(run), c_(cue) {}
@@ -137,20 +117,19 @@ class Performance {
       case Act::role:
         return changeRole();
       case Act::axis:
-        c_.axisFrom = world_.joint(c_.joint).axes[static_cast<std::size_t>(cue.axisNumber)];
-        world_.setAxis(c_.joint, cue.axisNumber, cue.axis);
-        c_.axisTo = world_.joint(c_.joint).axes[static_cast<std::size_t>(cue.axisNumber)];
-        c_.axisTo.frequency = 0;
+        c_.axisFrom = axisNow();
+        world_.setAxis(c_.joint, cue.axisNumber, cue.axis.over(c_.axisFrom));
+        c_.axisTo = axisNow();
         c_.workBefore = workOfAxis();
         return;
       case Act::gravity:
         c_.gravityFrom = world_.settings().gravity;
-        if (cue.lasts == 0) world_.setGravity(cue.vector);
+        if (cue.lasts == 0) setGravityAt(1);
         return;
       case Act::field:
         c_.fields = {cue.field};
         c_.fieldsFrom = {world_.field(cue.field)};
-        if (cue.lasts == 0) world_.setField(cue.field, atShare(c_.fieldsFrom[0], cue.share));
+        if (cue.lasts == 0) setFieldAt(1);
         return;
       case Act::gust:
         return raiseWind();
@@ -159,6 +138,11 @@ class Performance {
       case Act::ball:
         return bring(cue.point, cue.vector);
       case Act::push:
+        return world_.addPush({.body = c_.body,
+                               .at = cue.point,
+                               .force = cue.vector,
+                               .from = c_.begunAt,
+                               .until = c_.begunAt + cue.lasts});
       case Act::pull:
         return;
     }
@@ -168,13 +152,10 @@ class Performance {
   void goOn() {
     const rig::Cue& cue = c_.cue;
     const double since = world_.time() - c_.begunAt, frame = world_.settings().frame;
-    const double share = cue.lasts > 0 ? std::min(1.0, (since + frame) / cue.lasts) : 1;
+    const Progress progress = progressOf(since, frame, cue.lasts);
     switch (cue.act) {
-      case Act::push: {
-        // Of the last frame maybe a part only.
-        const double rest = endOf(c_) - world_.time(), part = rest > frame - kSame ? 1 : rest / frame;
-        return pushAt(world_.state(c_.body).pose.apply(cue.point), part * cue.vector);
-      }
+      case Act::push:
+        return noteForce(world_.state(c_.body).pose.apply(cue.point), cue.vector);
       case Act::pull:
       case Act::probe: {
         const Vec3 at = world_.state(c_.body).pose.apply(cue.point);
@@ -188,15 +169,15 @@ class Performance {
         c_.powerBefore = windPower();
         return;
       case Act::axis: {
-        if (since > cue.lasts) return;
+        if (since > cue.lasts + frame - kSame) return;
         const double at = world_.reading(c_.joint).position[static_cast<std::size_t>(cue.axisNumber)];
-        return world_.setAxis(c_.joint, cue.axisNumber, between(c_.axisFrom, c_.axisTo, share, at));
+        return world_.setAxis(c_.joint, cue.axisNumber, onItsWay(axisNow(), c_.axisFrom, c_.axisTo, progress, at));
       }
       case Act::gravity:
-        if (cue.lasts > 0) world_.setGravity(c_.gravityFrom + share * (cue.vector - c_.gravityFrom));
+        if (cue.lasts > 0) setGravityAt(progress.mean);
         return;
       case Act::field:
-        if (cue.lasts > 0) world_.setField(cue.field, atShare(c_.fieldsFrom[0], 1 + share * (cue.share - 1)));
+        if (cue.lasts > 0) setFieldAt(progress.mean);
         return;
       default:
         return;
@@ -206,14 +187,18 @@ class Performance {
   // After the frame.
   void account() {
     const rig::Cue& cue = c_.cue;
+    const double rest = endOf(c_) - world_.time(), frame = world_.settings().frame;
     if (cue.act == Act::push || cue.act == Act::pull || cue.act == Act::probe) {
       const Vec3 now = world_.state(c_.body).pose.apply(cue.point);
-      c_.energy += c_.force.dot(now - c_.forceAt);
+      // Of its last frame a push may act for a part only, in which its point went with the mean of its speeds.
+      const double part = cue.act == Act::push ? std::min(1.0, 1 + rest / frame) : 1;
+      const Vec3 mean = (c_.forceVelocity + world_.velocityAt(c_.body, now)) / 2;
+      c_.energy += c_.force.dot(part < 1 - kSame ? Vec3(part * frame * mean) : Vec3(now - c_.forceAt));
     }
     if (cue.act == Act::axis) c_.energy = workOfAxis() - c_.workBefore;
     if (cue.act == Act::gust) c_.energy += (c_.powerBefore + windPower()) / 2 * world_.settings().frame;
-    const double rest = endOf(c_) - world_.time(), frame = world_.settings().frame;
-    const bool ends = cue.act == Act::push ? rest < kSame : rest < 0.5 * frame;
+    const bool inPart = cue.act == Act::push || goesOnFor(c_);  // its last frame counts in part
+    const bool ends = rest < (inPart ? kSame : 0.5 * frame);
     if (ends && cue.act != Act::axis) end();
   }
 
@@ -229,16 +214,37 @@ class Performance {
   void end() {
     c_.state = State::done;
     if (c_.cue.act == Act::gust) setWind(Vec3::Zero());
+    if (c_.cue.act == Act::gravity && goesOnFor(c_)) setGravityAt(1);
+    if (c_.cue.act == Act::field && goesOnFor(c_)) setFieldAt(1);
     if (c_.cue.act != Act::probe) return;
     world_.setCollides(c_.body, false);
     world_.setRole(c_.body, Role::fixed);
   }
 
+  // Its stiffness and damping say all that a frequency came to.
+  AxisDef axisNow() const {
+    AxisDef axis = world_.joint(c_.joint).axes[static_cast<std::size_t>(c_.cue.axisNumber)];
+    axis.frequency = axis.dampingRatio = 0;
+    return axis;
+  }
+
+  void setGravityAt(double share) { world_.setGravity((1 - share) * c_.gravityFrom + share * c_.cue.vector); }
+
+  void setFieldAt(double share) {
+    const Field& from = c_.fieldsFrom[0];
+    world_.setField(c_.cue.field, onItsWay(from, atShare({c_.wholeField, from.bodies}, c_.cue.share), share));
+  }
+
   double workOfAxis() const { return world_.reading(c_.joint).work[static_cast<std::size_t>(c_.cue.axisNumber)]; }
 
-  void pushAt(const Vec3& at, const Vec3& force) {
+  void noteForce(const Vec3& at, const Vec3& force) {
     c_.force = force;
     c_.forceAt = at;
+    c_.forceVelocity = world_.velocityAt(c_.body, at);
+  }
+
+  void pushAt(const Vec3& at, const Vec3& force) {
+    noteForce(at, force);
     world_.addForce(c_.body, force, at);
   }
 
@@ -336,8 +342,16 @@ Residual CompiledRig::step() {
   if (cues.empty()) return world.step();
   world.clearForces();
   const auto going = [](const RunningCue& c) { return c.state == State::going; };
+  const auto perform = [&](RunningCue& c, auto what) {
+    try {
+      what(Performance(*this, c));
+    } catch (const WorldError& e) {
+      throw CompileError(fmt::format("cue {} ({}) at {:.3f} s: {}", &c - cues.data() + 1, rig::word(c.cue.act),
+                                     world.time(), e.what()));
+    }
+  };
   for (RunningCue& c : cues)
-    if (going(c)) Performance(*this, c).goOn();
+    if (going(c)) perform(c, [](Performance&& p) { p.goOn(); });
   std::optional<double> without;
   std::vector<RunningCue*> sudden;
   for (RunningCue& c : cues) {
@@ -351,14 +365,7 @@ Residual CompiledRig::step() {
       without = energy;
       sudden.push_back(&c);
     }
-    try {
-      Performance performance(*this, c);
-      performance.begin();
-      performance.goOn();
-    } catch (const WorldError& e) {
-      throw CompileError(fmt::format("cue {} ({}) at {:.3f} s: {}", &c - cues.data() + 1, rig::word(c.cue.act),
-                                     world.time(), e.what()));
-    }
+    perform(c, [](Performance&& p) { p.begin(), p.goOn(); });
   }
   const Residual residual = world.step();
   if (without) sudden.back()->energy = livelyEnergy(world) - *without;

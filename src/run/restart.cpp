@@ -20,7 +20,7 @@ void shift(Motion& motion, double by) {
   for (Motion::Wave& w : motion.waves) w.phase += 2 * std::numbers::pi * w.frequency * by;
 }
 
-void applyCue(rig::Rig& rig, const rig::Cue& cue) {
+void applyCue(rig::Rig& rig, const std::vector<rig::Field>& whole, const rig::Cue& cue) {
   rig::Joint* joint = rig.joint(cue.joint);
   switch (cue.act) {
     case Act::role:
@@ -34,13 +34,15 @@ void applyCue(rig::Rig& rig, const rig::Cue& cue) {
       joint->made = true;
       return;
     case Act::axis:
-      joint->axes[static_cast<std::size_t>(cue.axisNumber)] = cue.axis;
+      joint->axes[static_cast<std::size_t>(cue.axisNumber)] =
+          cue.axis.over(joint->axes[static_cast<std::size_t>(cue.axisNumber)]);
       return;
     case Act::gravity:
       rig.stage.gravity = cue.vector;
       return;
     case Act::field: {
       auto& law = rig.fields[static_cast<std::size_t>(cue.field)].law;
+      law = whole[static_cast<std::size_t>(cue.field)].law;
       if (auto* wind = std::get_if<Wind>(&law)) wind->linear *= cue.share, wind->quadratic *= cue.share;
       if (auto* pull = std::get_if<Attraction>(&law)) pull->strength *= cue.share;
       return;
@@ -64,7 +66,8 @@ void applyCues(rig::Rig& rig, std::span<const CueSample> samples, double time) {
     }
   }
   std::stable_sort(done.begin(), done.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
-  for (const auto& [at, cue] : done) applyCue(rig, cue);
+  const std::vector<rig::Field> whole = rig.fields;
+  for (const auto& [at, cue] : done) applyCue(rig, whole, cue);
   rig.cues = std::move(left);
 }
 
@@ -86,6 +89,9 @@ rig::Rig startingAt(const Recording& recording, std::size_t i, bool withVelociti
   for (std::size_t j = 0; j < rig.joints.size(); ++j) {
     rig::Joint& joint = rig.joints[j];
     if (const auto at = recording.partedAt(j); at && *at <= frame.time + 1e-9) gone.insert(joint.id);
+    // A rope that was given no length has that which it had at first.
+    if (joint.type == JointType::pulley && joint.axes[0].high == kNoLimit)
+      joint.axes[0].high = recording.frame(0).joints[j].position[0];
     if (joint.type == JointType::winch) joint.axes[0].high = frame.joints[j].position[0];
   }
   rig::remove(rig, gone);

@@ -244,6 +244,31 @@ TEST(Winch, SlipsUnderItsCap) {
   EXPECT_TRUE(h.world.reading(h.winch).activity[0] & kMotorAtCap);
 }
 
+TEST(Winch, TakesInNoFurtherThanItsShortest) {
+  Hoist h = hoist(40, -0.5, 0);
+  AxisDef axis = h.world.joint(h.winch).axes[0];
+  axis.low = 3.5;  // of 4 m
+  h.world.setAxis(h.winch, 0, axis);
+  run(h.world, 2);
+  EXPECT_NEAR(h.world.state(h.load).pose.position.y(), -2.5, 1e-9);
+  EXPECT_NEAR(h.world.state(h.load).velocity.y(), 0, 1e-9);
+  EXPECT_NEAR(h.world.reading(h.winch).effort[0], -40 * kGravity, 1e-6);
+  axis = h.world.joint(h.winch).axes[0];
+  axis.speed = 0.25;
+  h.world.setAxis(h.winch, 0, axis);
+  run(h.world, 1);
+  EXPECT_NEAR(h.world.state(h.load).pose.position.y(), -2.75, 1e-9) << "and out again";
+}
+
+TEST(Winch, SaysWhatItsRopeCannotBe) {
+  Hoist h = hoist(40, 0, 0);
+  for (double AxisDef::*number : {&AxisDef::friction, &AxisDef::stopStiffness, &AxisDef::restitution}) {
+    AxisDef axis = h.world.joint(h.winch).axes[0];
+    axis.*number = 0.5;
+    EXPECT_THROW(h.world.setAxis(h.winch, 0, axis), WorldError);
+  }
+}
+
 struct Wheels {
   World world;
   BodyId a, b;

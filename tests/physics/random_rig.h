@@ -96,6 +96,8 @@ class RandomRig {
       if (spans && !how_.misfit)
         def.axes[0].low = -kNoLimit, def.axes[0].high = kNoLimit, def.axes[0].stopStiffness = 0;
     }
+    if (def.type == JointType::winch)  // whose rope is none of these
+      def.axes[0].friction = def.axes[0].stopStiffness = def.axes[0].stopDamping = def.axes[0].restitution = 0;
     def.form.ratio = uniform(-3, 3) + 0.01;
     def.form.lead = uniform(-0.5, 0.5);
     def.form.coneY = uniform(0.1, 2), def.form.coneZ = uniform(0.1, 2);

@@ -362,6 +362,32 @@ TEST(Sleep, KeepsEveryForceAndWakesAtATouch) {
   EXPECT_GT(world.state(lamp).velocity.norm(), 0.01);
 }
 
+TEST(Sleep, EndsWhenAPushComesThatWasToldBefore) {
+  World world({.sleepAfter = 0.5});
+  world.addBody(ground(0.5));
+  const BodyId box = world.addBody(tangible(Box{Vec3::Constant(0.5)}, 10, {{0, 0.25, 0}}));
+  world.addPush({.body = box, .force = {60, 0, 0}, .from = 2.005, .until = 2.505});
+  run(world, 1);
+  ASSERT_TRUE(world.isAsleep(box));
+  run(world, 1.5);
+  EXPECT_NEAR(world.state(box).velocity.x(), 6 * 0.495 - 0.5 * kGravity * 0.495, 1e-3);
+}
+
+TEST(Sleep, DoesNotStopWhatIsSlow) {
+  World world({.gravity = Vec3::Zero(), .sleepAfter = 0.5});
+  const BodyId door = world.addBody(solid(Box{Vec3::Constant(0.2)}, 10, {{0, 0, 0}}));
+  JointDef slow = joint(JointType::slider, kWorld, {0, 0, 0}, door, Vec3::Zero());
+  slow.axes[0].speed = 5e-4, slow.axes[0].cap = 1e3;
+  world.addJoint(slow);
+  const BodyId drifter = world.addBody(solid(Box{Vec3::Constant(0.2)}, 10, {{5, 0, 0}}));
+  run(world, 2);
+  ASSERT_TRUE(world.isAsleep(drifter));
+  world.setGravity({0, -1e-3, 0});
+  run(world, 3);
+  EXPECT_NEAR(world.state(door).pose.position.x(), 5 * 5e-4, 1e-7);
+  EXPECT_NEAR(world.state(drifter).pose.position.y(), -0.5 * 1e-3 * 9, 1e-6);
+}
+
 // Twelve separate assemblies among boxes: the same bits however many threads there are.
 TEST(Threads, DoNotChangeABit) {
   const auto build = [] {

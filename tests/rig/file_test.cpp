@@ -208,7 +208,7 @@ const char* const kEverything = R"({"format": "calm-tether-rig", "version": 1, "
   {"type": "attraction", "centre_m": [0, 9, 0], "strength_m_s2": 3, "falloff": 1, "core_m": 0.5}],
  "cues": [{"at_s": 0.5, "do": "impulse", "part": "bell", "impulse_N_s": [1, 0, 0], "at_m": [0, 0, 0.1]},
   {"when_parted": "arm", "do": "role", "part": "crank", "role": "static"}, {"at_s": 1, "do": "arm", "joint": "arm"},
-  {"at_s": 2, "do": "cut", "joint": 11}, {"at_s": 2, "do": "axis", "joint": "arm", "axis": 3, "settings": {"target": 0.3}},
+  {"at_s": 2, "do": "cut", "joint": 11}, {"at_s": 2, "do": "axis", "joint": "arm", "axis": 3, "settings": {"target": 0.3, "frequency_Hz": 3, "high": null}},
   {"at_s": 3, "do": "gravity", "gravity_m_s2": [0, -1.62, 0], "lasts_s": 1},
   {"when": {"reading": "force of arm", "above": 50}, "delay_s": 0.1, "do": "push", "part": "bell", "force_N": [0, 9, 0], "lasts_s": 2},
   {"when": {"reading": "distance to crank of bell", "below": 3}, "do": "gust", "parts": ["bell"], "wind_m_s": [12, 0, 0], "lasts_s": 4, "drag_N_s2_m2": 2},
@@ -231,8 +231,10 @@ TEST(RigFile, EverythingThatCanBeSaidReadsBackTheSame) {
   EXPECT_EQ(rig.parts[4].motion->waves.size(), 2u);
   EXPECT_EQ(rig.joints[3].axes[0].target, 3) << "a spring rests at the length that it has";
   EXPECT_EQ(rig.joints[1].axes[2].frequency, 3);
-  EXPECT_EQ(rig.cues[4].axis.frequency, 3) << "what a cue does not name stays";
-  EXPECT_EQ(rig.cues[4].axis.target, 0.3);
+  EXPECT_FALSE(rig.cues[4].axis.value(&AxisDef::dampingRatio)) << "what a cue does not name stays";
+  EXPECT_EQ(rig.cues[4].axis.value(&AxisDef::target), 0.3);
+  EXPECT_EQ(rig.cues[4].axis.value(&AxisDef::frequency), 3) << "named, though the joint has it so";
+  EXPECT_EQ(rig.cues[4].axis.value(&AxisDef::high), kNoLimit) << "taken away";
 }
 
 TEST(RigFile, EveryDemoFitsTheSchemaAndReadsBackTheSame) {

@@ -8,52 +8,10 @@
 
 #include "engine/shape/mesh.h"
 #include "rig/edits.h"
-#include "run/recording.h"
+#include "run/cue_rigs.h"
 
 namespace calm::run {
 namespace {
-
-using rig::Cue;
-using rig::Trigger;
-
-// A crate of 10 kg that floats.
-rig::Rig adrift(double gravity = 0) {
-  rig::Rig rig;
-  rig.stage.groundHeight.reset();
-  rig.stage.gravity = Vec3(0, gravity, 0);
-  rig.stage.duration = 3;
-  rig::Part crate;
-  crate.name = "crate";
-  crate.shape = Box{{1, 1, 1}};
-  crate.heft = rig::Mass{10};
-  rig::addPart(rig, crate);
-  return rig;
-}
-
-rig::Id addBox(rig::Rig& rig, const char* name, const Vec3& at) {
-  rig::Part part;
-  part.name = name;
-  part.shape = Box{{1, 1, 1}};
-  part.heft = rig::Mass{10};
-  part.pose.position = at;
-  return rig::addPart(rig, part);
-}
-
-Cue cueAt(double time, Cue::Act act, rig::Id part = rig::kNone) {
-  Cue cue;
-  cue.when.at = time;
-  cue.act = act;
-  cue.part = part;
-  return cue;
-}
-
-std::shared_ptr<const Recording> runOf(const rig::Rig& rig) {
-  return record(std::make_shared<const rig::Rig>(rig));
-}
-
-const Frame& lastOf(const Recording& r) {
-  return r.frame(r.size() - 1);
-}
 
 TEST(Cues, AnImpulsePutsInItsSquareOverTwiceTheMass) {
   rig::Rig rig = adrift();
@@ -274,34 +232,6 @@ TEST(Cues, AJointThatIsMadeClosesWithinItsTime) {
   EXPECT_FALSE(r->partedAt(0));
   // Momentum stays: both go on at half the speed.
   EXPECT_NEAR(lastOf(*r).parts[0].velocity.y() + lastOf(*r).parts[1].velocity.y(), 0.1, 1e-9);
-}
-
-TEST(Cues, GravityAndFieldsChangeOverTheirTime) {
-  rig::Rig rig = adrift(-10);
-  rig.fields.push_back({Attraction{{0, 0, 0}, 4, 0, 1e-3}, {}});
-  rig.fields[0].law = Wind{{0, 0, 0}, 0, 0};
-  Cue lift = cueAt(1, Cue::Act::gravity);
-  lift.vector = {0, 0, 0};
-  lift.lasts = 1;
-  rig::addCue(rig, lift);
-  // -10 for a second, then evenly less over another: 10 + 5.
-  EXPECT_NEAR(lastOf(*runOf(rig)).parts[0].velocity.y(), -15, 0.1) << "the mean of each frame, not its end: 10/120";
-}
-
-TEST(Cues, AMotorComesOnOverItsTime) {
-  rig::Rig rig = adrift();
-  rig::addJoint(rig, JointType::hinge, rig::kNone, rig.parts[0].id, {0, 0, 0}, Vec3::UnitX());
-  Cue on = cueAt(0.5, Cue::Act::axis);
-  on.joint = rig.joints[0].id;
-  on.axis.speed = 4;
-  on.axis.cap = 1e6;
-  on.lasts = 1;
-  rig::addCue(rig, on);
-  const auto r = runOf(rig);
-  const double inertia = 10 * 2 / 12.0;
-  EXPECT_NEAR(r->frame(r->indexAt(1)).parts[0].angularVelocity.x(), 2, 0.1) << "half of it at half time";
-  EXPECT_NEAR(lastOf(*r).parts[0].angularVelocity.x(), 4, 1e-9);
-  EXPECT_NEAR(lastOf(*r).cues[0].energy, 0.5 * inertia * 16, 0.01 * inertia * 8) << "the motor's work";
 }
 
 TEST(Cues, ConditionsAreWaitedFor) {

@@ -151,6 +151,32 @@ TEST_F(RunningTest, AConditionIsTypedAndTheSelectedCueChanged) {
   EXPECT_NEAR(*session.recording()->partedAt(0), 1, 0.02);
 }
 
+TEST_F(RunningTest, ACueOnAnAxisShowsWhatItChangesAndKeepsNoMore) {
+  session.select({idNamed("hook")});
+  key(Qt::Key_Q);
+  choose("What", "axis");
+  choose("Motor", "runs");
+  type("At speed", "2 rad/s");
+  type("High stop", "none");
+  pressMake();
+  finishRun();
+  ASSERT_EQ(rig().cues.size(), 1u);
+  EXPECT_EQ(rig().cues[0].axis.values().size(), 2u);
+  EXPECT_NEAR(rig().cues[0].axis.value(&AxisDef::speed).value_or(0), 2, 1e-9);
+  EXPECT_EQ(rig().cues[0].axis.value(&AxisDef::high), kNoLimit);
+  key(Qt::Key_Q);
+  EXPECT_EQ(named<QComboBox>("Motor")->currentText(), "runs");
+  EXPECT_EQ(named<QLineEdit>("High stop")->text(), "none");
+  EXPECT_EQ(named<QLineEdit>("Low stop")->text(), "") << "as it is";
+  type("High stop", "");
+  type("Low stop", "-20 deg");
+  pressMake();
+  finishRun();
+  EXPECT_NEAR(rig().cues[0].axis.value(&AxisDef::speed).value_or(0), 2, 1e-5) << "it was shown";
+  EXPECT_FALSE(rig().cues[0].axis.value(&AxisDef::high));
+  EXPECT_NEAR(rig().cues[0].axis.value(&AxisDef::low).value_or(0), -20 * M_PI / 180, 1e-9);
+}
+
 TEST_F(RunningTest, AWrongCueSaysWhatIsWrong) {
   key(Qt::Key_Q);
   choose("What", "push");

@@ -56,7 +56,9 @@ AxisPanel::AxisPanel(Session& session, const std::vector<rig::Id>& joints, int k
   const Dimension damp = either(Dimension::damping, Dimension::turnDamping);
   addField(tr("Low stop"), &AxisDef::low, place, -kNoLimit, tr("none"));
   addField(tr("High stop"), &AxisDef::high, place, kNoLimit, tr("none"));
-  if (axis.hasStops()) {
+  // What the rope of a winch is not: see faultOf.
+  const bool winch = first.type == JointType::winch;
+  if (axis.hasStops() && !winch) {
     addField(tr("Stop stiffness"), &AxisDef::stopStiffness, stiff, 0, tr("hard"));
     if (axis.hasSoftStops())
       addField(tr("Stop damping"), &AxisDef::stopDamping, damp, 0, tr("none"));
@@ -66,7 +68,7 @@ AxisPanel::AxisPanel(Session& session, const std::vector<rig::Id>& joints, int k
   form_ = addFold(tr("Motor, friction, spring"), axis.hasDrive() || axis.hasSpring() || axis.frequency > 0);
   addField(tr("Motor speed"), &AxisDef::speed, rate, 0, tr("still"));
   addField(tr("Motor strength"), &AxisDef::cap, effort, 0, tr("no motor"));
-  addField(tr("Friction"), &AxisDef::friction, effort, 0, tr("none"));
+  if (!winch) addField(tr("Friction"), &AxisDef::friction, effort, 0, tr("none"));
   addField(tr("Spring target"), &AxisDef::target, place, 0, tr("zero"));
   if (axis.stiffness > 0 || axis.damping > 0) {
     addField(tr("Stiffness"), &AxisDef::stiffness, stiff, 0, tr("none"));

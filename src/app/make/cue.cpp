@@ -141,6 +141,7 @@ void CueMaker::show(const rig::Cue& c) {
   joint_->setCurrentIndex(std::max(0, joint_->findData(c.joint)));
   listAxes();
   axis_->setCurrentIndex(c.axisNumber);
+  showAxis(c);
   role_->setCurrentIndex(static_cast<int>(c.role));
   field_->setCurrentIndex(c.field);
   showVector();
@@ -236,19 +237,40 @@ rig::Cue CueMaker::cue() const {
   if (!joint || axis_->currentIndex() < 0) throw std::invalid_argument("choose a joint with a free axis");
   c.axisNumber = axis_->currentIndex();
   const bool same = was_.act == Act::axis && was_.joint == c.joint && was_.axisNumber == c.axisNumber;
-  c.axis = same ? was_.axis : joint->axes[static_cast<std::size_t>(c.axisNumber)];
-  const bool turns = rig::axisTurns(joint->type, c.axisNumber);
-  const auto place = turns ? rig::Dimension::angle : rig::Dimension::length;
-  c.axis.speed = typed(speed_, turns ? rig::Dimension::turnRate : rig::Dimension::speed, c.axis.speed);
-  c.axis.cap = typed(strength_, turns ? rig::Dimension::torque : rig::Dimension::force, c.axis.cap);
-  if (motor_->currentIndex() == 1) c.axis.cap = 0;
-  c.axis.target = typed(target_, place, c.axis.target);
-  const auto stop = [&](const QLineEdit* field, double present, double none) {
-    return field->text().trimmed() == tr("none") ? none : typed(field, place, present);
-  };
-  c.axis.low = stop(low_, c.axis.low, -kNoLimit);
-  c.axis.high = stop(high_, c.axis.high, kNoLimit);
+  if (!same) c.axis = {};
+  for (const AxisField& f : axisFields(rig::axisTurns(joint->type, c.axisNumber))) {
+    const double none = AxisDef{}.*f.number;
+    if (f.line->text().trimmed().isEmpty() || (f.ofMotor && motor_->currentIndex() != 2))
+      c.axis.leave(f.number);
+    else if (std::isinf(none) && f.line->text().trimmed() == tr("none"))
+      c.axis.set(f.number, none);
+    else
+      c.axis.set(f.number, typed(f.line, f.dimension, 0));
+  }
+  if (motor_->currentIndex() == 1) c.axis.set(&AxisDef::cap, 0);
   return c;
+}
+
+// What can be typed of an axis that travels or turns.
+std::array<CueMaker::AxisField, 5> CueMaker::axisFields(bool turns) const {
+  using rig::Dimension;
+  const Dimension place = turns ? Dimension::angle : Dimension::length;
+  return {{{speed_, &AxisDef::speed, turns ? Dimension::turnRate : Dimension::speed, true},
+           {strength_, &AxisDef::cap, turns ? Dimension::torque : Dimension::force, true},
+           {target_, &AxisDef::target, place, false},
+           {low_, &AxisDef::low, place, false},
+           {high_, &AxisDef::high, place, false}}};
+}
+
+void CueMaker::showAxis(const rig::Cue& c) {
+  const rig::Joint* joint = session_.rig().joint(c.joint);
+  if (c.act != Act::axis || !joint) return;
+  for (const AxisField& f : axisFields(rig::axisTurns(joint->type, c.axisNumber)))
+    if (const auto value = c.axis.value(f.number))
+      f.line->setText(std::isfinite(*value) ? look::words(*value, f.dimension, 6) : tr("none"));
+  const auto strength = c.axis.value(&AxisDef::cap);
+  const bool off = strength == 0, runs = strength || c.axis.value(&AxisDef::speed);
+  motor_->setCurrentIndex(off ? 1 : runs ? 2 : 0);
 }
 
 QString CueMaker::preview(Preview&) {

@@ -2,6 +2,8 @@
 // Cue (Q): what is to happen in the run, and when; for a new cue, or the selected one changed.
 #pragma once
 
+#include <array>
+
 #include "app/make/maker.h"
 
 namespace calm::app {
@@ -23,6 +25,14 @@ class CueMaker : public Maker {
   void listReadings();
   void listAxes();
   void showVector();
+  void showAxis(const rig::Cue& cue);
+  struct AxisField {
+    QLineEdit* line;
+    double AxisDef::*number;
+    rig::Dimension dimension;
+    bool ofMotor;
+  };
+  std::array<AxisField, 5> axisFields(bool turns) const;
   QLineEdit* addLine(const QString& label, const QString& none);
 
   rig::Cue was_;

@@ -49,7 +49,8 @@ std::string faultOf(const AxisDef& axis) {
   if (std::isnan(axis.low) || std::isnan(axis.high)) return "stops must be numbers";
   if (axis.low > axis.high) return "the low stop must not lie above the high one";
   if (axis.low == kNoLimit || axis.high == -kNoLimit) return "a stop must be finite";
-  if (!std::isfinite(axis.speed + axis.target)) return "motor speed and spring target must be finite";
+  if (!std::isfinite(axis.speed + axis.acceleration + axis.target))
+    return "motor speed and spring target must be finite";
   for (const auto& [what, value] :
        {std::pair("motor cap", axis.cap), std::pair("friction", axis.friction), std::pair("stiffness", axis.stiffness),
         std::pair("damping", axis.damping), std::pair("stop stiffness", axis.stopStiffness),

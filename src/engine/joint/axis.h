@@ -20,12 +20,14 @@ struct AxisDef {
   double stopStiffness = 0, stopDamping = 0, restitution = 0;
   // Motor: drives the rate towards `speed` with at most `cap`. Off while the cap is 0.
   double speed = 0, cap = 0;
+  // By which the speed grows in the coming frame, m/s^2 or rad/s^2.
+  double acceleration = 0;
   // Sliding friction that the axis opposes to motion; it also holds against less than that.
   double friction = 0;
   // Spring or servo: pulls towards `target` with `stiffness`, and brakes with `damping`, by at most `springCap`.
   double stiffness = 0, damping = 0, target = 0, springCap = kNoLimit;
   // The same by undamped natural frequency (Hz) and share of critical damping; World::addJoint turns them into
-  // stiffness and damping for the two parts held by this joint alone.
+  // stiffness and damping for the two parts held by this joint alone. A ratio by itself goes with the stiffness.
   double frequency = 0, dampingRatio = 0;
 
   void visitState(StateArchive& state);
@@ -37,7 +39,7 @@ struct AxisDef {
   bool hasDrive() const { return cap > 0 || friction > 0; }
   bool hasSpring() const { return stiffness > 0 || damping > 0; }
   // Motor and friction want different rates, so that each has a way of its own to push.
-  bool rubsAgainstMotor() const { return cap > 0 && speed != 0 && friction > 0; }
+  bool rubsAgainstMotor() const { return cap > 0 && (speed != 0 || acceleration != 0) && friction > 0; }
   // With what motor and friction hold their rate, at most, where both want the same.
   double drive() const { return cap + friction; }
 };

@@ -48,6 +48,15 @@ AxisCount axesOf(JointType type) {
   return {0, 0};
 }
 
+std::string faultOf(JointType type, const AxisDef& axis) {
+  if (type == JointType::winch) {
+    if (axis.friction > 0) return "a winch has no friction: its motor cap says what its rope bears before it slips";
+    if (axis.stopStiffness > 0 || axis.stopDamping > 0) return "the rope of a winch cannot stretch: its stops are hard";
+    if (axis.restitution > 0) return "the rope of a winch does not bounce when it goes taut";
+  }
+  return faultOf(axis);
+}
+
 bool isLockedByNature(JointType type, int axis) {
   switch (type) {
     case JointType::gear:

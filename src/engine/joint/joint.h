@@ -155,6 +155,9 @@ AxisCount axesOf(JointType type);
 // a gear, the steering of a wheel.
 bool isLockedByNature(JointType type, int axis);
 
+// Empty if a joint of this type can have such an axis; otherwise what is wrong, as the end of a sentence.
+std::string faultOf(JointType type, const AxisDef& axis);
+
 // Writes one row whose error is the coordinate of free axis k itself. See joint/coordinates.cpp for each type's.
 void evaluateCoordinate(JointType type, int k, const JointGeometry& g, const Body& a, const Body& b, Winding& winding,
                         RowBlock& rows);

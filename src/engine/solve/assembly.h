@@ -61,7 +61,9 @@ class Assembly {
 
   // --- One substep, in this order ---
 
-  // Moves the stops of winches on to where they are at the substep's end.
+  // Motors come to their speeds of `time` later.
+  void speedUp(double time);
+  // Moves the stops of winches on to where they are at the substep's end. To be called with the speeds of its middle.
   void wind(double h);
 
   // Rows at the present poses, into the fresh set.
@@ -219,8 +221,9 @@ class Assembly {
   void noteWork(const std::vector<Body>& bodies, Vec3 Body::*spin);
   // Adds it to the reading.
   void addWork(int node, JointReading& reading) const;
-  // Hands back what outlives the assembly: windings and the stops of winches.
-  void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const;
+  // Hands back what outlives the assembly: windings, the stops of winches, and motors' speeds that have grown; what
+  // they grew by is over with the frame.
+  void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes);
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
   bool hasSprings() const { return !springsOn_.empty(); }
@@ -313,8 +316,12 @@ class Assembly {
   // The rate that a row keeps: that of a running drive or winch.
   double speedOf(int row) const {
     if (state_[row] != State::drive && state_[row] != State::atHigh) return 0;
-    return state_[row] == State::drive || axis_[row].kind == Kind::winch ? axis_[row].def.speed : 0;
+    const AxisDef& def = axis_[row].def;
+    if (axis_[row].kind == Kind::winch) return def.speed < 0 && def.high <= shortestRope(row) ? 0 : def.speed;
+    return state_[row] == State::drive ? def.speed : 0;
   }
+  // To which a winch takes its rope in.
+  double shortestRope(int row) const { return std::max(0.0, axis_[row].def.low); }
   // Whether the row may bring energy of its own.
   bool bringsEnergy(int row) const {
     const Axis& axis = axis_[row];

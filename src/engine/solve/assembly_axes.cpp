@@ -112,6 +112,12 @@ void Assembly::aimSprings(double h, double share) {
     }
 }
 
+void Assembly::speedUp(double time) {
+  if (!hasAxes_) return;
+  for (Axis& axis : axis_)
+    if (axis.kind == Kind::stop || axis.kind == Kind::winch) axis.def.speed += time * axis.def.acceleration;
+}
+
 void Assembly::wind(double h) {
   if (!hasAxes_) return;
   for (const Node& n : nodes_)
@@ -124,7 +130,7 @@ void Assembly::wind(double h) {
         length = std::max(length, fresh_[n.memory + r]);
         state_[row] = State::atHigh;
       }
-      length = std::max(0.0, length + h * axis_[row].def.speed);
+      length = std::max(std::min(length, shortestRope(row)), length + h * axis_[row].def.speed);
     }
 }
 
@@ -364,12 +370,15 @@ void Assembly::readAxes(int node, JointReading& reading) const {
   }
 }
 
-void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) const {
+void Assembly::storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes) {
   const Node& n = nodes_[node];
   for (int r = 0; n.axes && r < n.rows; ++r) {
-    const Axis& axis = axis_[n.offset + r];
+    Axis& axis = axis_[n.offset + r];
     windings[axis.number] = axis.winding;
     if (axis.kind == Kind::winch) axes[axis.number].high = axis.def.high;
+    if (axis.def.acceleration == 0) continue;
+    axes[axis.number].speed = axis.def.speed;
+    axis.def.acceleration = axes[axis.number].acceleration = 0;
   }
 }
 

@@ -187,7 +187,7 @@ AxisDef Assembly::defOf(Kind kind, const AxisDef& axis) {
     def.friction = axis.friction;
   } else if (kind == Kind::stop) {
     if (axis.rubsAgainstMotor()) def.friction = 0;
-    if (axis.cap == 0) def.speed = 0;  // of a motor that is off
+    if (axis.cap == 0) def.speed = def.acceleration = 0;  // of a motor that is off
   }
   return def;
 }

@@ -26,7 +26,8 @@ struct Body {
   bool jointed = false;                  // some joint holds it
   int assembly = -1;                     // in which of the world's assemblies it then is
   bool asleep = false;                   // at rest, and not computed
-  double restTime = 0;                   // s, since when it rests
+  double restTime = 0;                   // s, since when it rests ...
+  Pose restPose;                         // ... and where
   bool collides = true;                  // its shapes touch others
   bool weighed = false;                  // its mass properties are known, so that it can be dynamic
   std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity

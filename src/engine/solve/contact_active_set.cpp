@@ -109,7 +109,7 @@ std::vector<ContactSolver::Grip> ContactSolver::gripsAtStart() const {
       if (slides)
         grips[i] = slideOf(i, p.impulse[0], rubs);
       else
-        grips[i].what = Grip::What::sticks;
+        grips[i].hold = Hold::sticks;
     }
   }
   return grips;
@@ -127,7 +127,7 @@ ContactSolver::Grip ContactSolver::gripOf(int point) const {
   if (friction == 0 || wanted.norm() > friction * normal)
     return slideOf(point, normal, wanted - rate * Eigen::Map<const Eigen::Vector2d>(law.came));
   Grip grip;
-  grip.what = Grip::What::sticks;
+  grip.hold = Hold::sticks;
   return grip;
 }
 
@@ -137,7 +137,7 @@ ContactSolver::Grip ContactSolver::slideOf(int point, double normal, const Eigen
   const auto& [law, push, friction] = coupled_[point];
   const double rubs = wanted.norm(), limit = friction * normal;
   Grip grip;
-  grip.what = Grip::What::slides;
+  grip.hold = Hold::slides;
   if (rubs == 0 || limit == 0) return grip;
   grip.along = wanted / rubs;
   grip.yields = std::max(rubs / limit - 1, 0.0) * std::max(law.tangents[0], law.tangents[2]);
@@ -151,11 +151,10 @@ double ContactSolver::differenceOf(int point, const Grip& now, const Grip& next)
   const double* v = &speeds_[3 * point];
   const Eigen::Vector2d rubs(p[1], p[2]);
   const double across = std::max(law.tangents[0], law.tangents[2]);
-  using What = Grip::What;
-  if (now.what == What::open) return next.what == What::open ? 0 : law.target - v[0];
-  if (next.what == What::open) return -p[0] * law.mobility[0];
-  if (next.what == What::slides) return across * (rubs - friction * p[0] * next.along).norm();
-  return now.what == What::slides ? std::hypot(v[1], v[2]) : 0;
+  if (now.hold == Hold::open) return next.hold == Hold::open ? 0 : law.target - v[0];
+  if (next.hold == Hold::open) return -p[0] * law.mobility[0];
+  if (next.hold == Hold::slides) return across * (rubs - friction * p[0] * next.along).norm();
+  return now.hold == Hold::slides ? std::hypot(v[1], v[2]) : 0;
 }
 
 // Sets all impulses to what these grips ask for, and the speeds with them. False if there is no answer.
@@ -176,12 +175,12 @@ bool ContactSolver::solveAt(const std::vector<Grip>& grips) {
     Vec3 now = before, sliding = Vec3::UnitX();
     const Vec3 across(0, -grip.along[1], grip.along[0]);
     sliding.tail<2>() = friction * grip.along;
-    if (grip.what == Grip::What::open) now.setZero();
-    if (grip.what == Grip::What::slides) now = now[0] * sliding + across.dot(now) * across;
+    if (grip.hold == Hold::open) now.setZero();
+    if (grip.hold == Hold::slides) now = now[0] * sliding + across.dot(now) * across;
     Eigen::Map<Vec3>(push.impulse) = now;
     speeds_ += coupling_.middleCols<3>(3 * i) * (now - before);
-    if (grip.what == Grip::What::open) continue;
-    if (grip.what == Grip::What::sticks) {
+    if (grip.hold == Hold::open) continue;
+    if (grip.hold == Hold::sticks) {
       rows.push_back({i, Vec3::UnitX(), Vec3::UnitX(), law.softness, law.target});
       rows.push_back({i, Vec3::UnitY(), Vec3::UnitY(), 0, 0});
       rows.push_back({i, Vec3::UnitZ(), Vec3::UnitZ(), 0, 0});

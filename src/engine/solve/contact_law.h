@@ -3,6 +3,8 @@
 // friction in a true cone. For one contact (T = double) or for eight abreast (T = Oct), lane by lane.
 #pragma once
 
+#include <cstdint>
+
 #include "engine/math/lanes.h"
 
 namespace calm {
@@ -19,6 +21,9 @@ struct ContactLaw {
   T carried[2]{};  // what is to be added to the slip along the tangents
   T came[2]{};     // slip before the step, along the tangents, of what slid then
 };
+
+// What a contact does.
+enum class Hold : std::uint8_t { open, sticks, slides };
 
 template <class T>
 struct ContactPush {

@@ -180,18 +180,18 @@ void ContactNewton::addPatch(const Patch& patch) {
   for (int i = patch.first; i < patch.end; ++i) {
     const Point& p = points_[i];
     Vec3 stiff = Vec3::Zero(), impulse = -p.before;
-    if (p.does != Does::open) {
+    if (p.hold != Hold::open) {
       stiff[0] = 1 / p.law.softness;
       impulse[0] += stiff[0] * (p.law.target - p.slipBefore[0]);
     }
-    if (p.does == Does::slide) impulse.tail<2>() += p.rubs;
-    if (p.does == Does::stick) {
+    if (p.hold == Hold::slides) impulse.tail<2>() += p.rubs;
+    if (p.hold == Hold::sticks) {
       stiff[1] = stiff[2] = 1 / grainOf(p.law);
       impulse.tail<2>() = -stiff[1] * p.slipBefore.tail<2>();
     }
     push += impulse;
     for (const int side : {0, 1}) turn[side] += p.turning[side] * impulse;
-    if (p.does == Does::open) continue;
+    if (p.hold == Hold::open) continue;
     straight += stiff;
     const Mat3 stiffB = p.turning[1] * stiff.asDiagonal();
     between += stiffB * p.turning[0].transpose();
@@ -242,8 +242,8 @@ double ContactNewton::follow(const Patch& patch) {
     Point& p = points_[i];
     p.slip = p.slipBefore + slipOf(p, changes);
     p.impulse.setZero();
-    if (p.does != Does::open) p.impulse << (p.law.target - p.slip[0]) / p.law.softness, p.rubs;
-    if (p.does == Does::stick) p.impulse.tail<2>() = p.before.tail<2>() - p.slip.tail<2>() / grainOf(p.law);
+    if (p.hold != Hold::open) p.impulse << (p.law.target - p.slip[0]) / p.law.softness, p.rubs;
+    if (p.hold == Hold::sticks) p.impulse.tail<2>() = p.before.tail<2>() - p.slip.tail<2>() / grainOf(p.law);
     lacks = std::max(lacks, decide(patch.friction, p));
   }
   return lacks;
@@ -257,11 +257,11 @@ double ContactNewton::decide(double friction, Point& p) {
   p.rubs = {push.impulse[1], push.impulse[2]};
   constexpr double kRim = 1 - 1e-9;
   if (push.impulse[0] == 0)
-    p.does = Does::open;
+    p.hold = Hold::open;
   else if (p.rubs.norm() >= kRim * friction * push.impulse[0])
-    p.does = Does::slide;
+    p.hold = Hold::slides;
   else
-    p.does = Does::stick;
+    p.hold = Hold::sticks;
   return effect;
 }
 

@@ -5,7 +5,6 @@
 #pragma once
 
 #include <array>
-#include <cstdint>
 #include <map>
 #include <utility>
 #include <vector>
@@ -28,7 +27,6 @@ class ContactNewton {
   bool solve(Touches& touches, const ContactSet& set, const Terms& terms, std::vector<Body>& bodies);
 
  private:
-  enum class Does : std::uint8_t { open, stick, slide };
   // All along the directions of the point's patch.
   struct Point {
     int index;
@@ -36,7 +34,7 @@ class ContactNewton {
     ContactLaw<double> law;
     Vec3 before, slipBefore;  // impulse and slip, to begin with
     Vec3 impulse, slip;       // of the present solution
-    Does does;
+    Hold hold;
     Eigen::Vector2d rubs;  // friction of what slides
   };
   struct Patch {

@@ -213,7 +213,7 @@ class ContactSolver {
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
   // What a point does.
   struct Grip {
-    enum class What : std::uint8_t { open, sticks, slides } what = What::open;
+    Hold hold = Hold::open;
     // Of what slides: the direction of its friction, and how it yields across that, m/s for each unit of impulse.
     Eigen::Vector2d along = Eigen::Vector2d::Zero();
     double yields = 0;

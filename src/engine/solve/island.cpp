@@ -137,11 +137,21 @@ void Island::takeSubsteps(const Scene& scene, int pieces) {
   for (int s = 0; s < steps; ++s) {
     clock_ = scene.time + (s + 1) * h;
     continues_ = s % pieces > 0;
-    for (Assembly* assembly : assemblies) assembly->wind(h);
+    wind(h);
     if (!trySubstep(scene, h)) fallbackSubstep(scene, h);
+    speedUp(h / 2);
   }
   if (!onStep_) close(scene, h);
   continues_ = false;
+}
+
+void Island::speedUp(double time) {
+  for (Assembly* assembly : assemblies) assembly->speedUp(time);
+}
+
+void Island::wind(double h) {
+  speedUp(h / 2);
+  for (Assembly* assembly : assemblies) assembly->wind(h);
 }
 
 void Island::evaluate(const Scene& scene) {

@@ -19,6 +19,8 @@
 
 namespace calm {
 
+struct Meeting;
+
 constexpr int kMostEffort = 32;
 
 // What separation steps at velocity level leave, and what a rig was put together with, is closed in this time (s, to
@@ -146,6 +148,9 @@ class Island {
   void prime(const Scene& scene);
   // The frame, with each substep in so many equal pieces.
   void takeSubsteps(const Scene& scene, int pieces);
+  // Of motors and winches: at the start of a substep, and speedUp(h / 2) after it.
+  void wind(double h);
+  void speedUp(double time);
   // Whether a frame that was hard may be done again with each substep in so many pieces.
   bool canBeRefined(int pieces) const;
   bool isTopHeavy(const Scene& scene) const;
@@ -220,6 +225,9 @@ class Island {
   void gatherShapes(const Scene& scene);
   // Of the substep h, `left` is still to come.
   void findContacts(const Scene& scene, double h, double left, bool closing);
+  void followShapes(const Scene& scene, double h);
+  // The shape's collider where it is now.
+  const Collider& readied(const Scene& scene, int shape) const;
   void findEnds(const Scene& scene, double left);
   bool wouldBounce(const Scene& scene, double h) const;
   void openImpact(const Scene& scene);
@@ -291,6 +299,14 @@ class Island {
     int a, b;
     double before, room;
   };
+  // Sets the pair's manifold of what is within the margin; `past` is how far both have come in the frame. Returns
+  // whether something is there, though maybe no point.
+  bool meet(const Scene& scene, Look& look, const Meeting& meeting, double margin, double past);
+  // Looks ahead to the touch that a manifold stands for, and returns whether it is to be solved.
+  struct Sight {
+    bool nearby, fast;  // something is within the margin; what moves might get there unseen
+  };
+  bool takesPart(const Scene& scene, ContactPair& pair, const Meeting& meeting, Sight sight, double left, bool closing);
   // A shape's way at the frame's start, how far no point of it has gone since, and how far it may go in a substep, m.
   struct Way {
     double start = 0, past = 0, ahead = 0;

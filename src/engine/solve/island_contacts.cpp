@@ -93,8 +93,8 @@ void Island::gatherShapes(const Scene& scene) {
   crowd_ = shapes_.size() > (bounces && !assemblies.empty() ? kJointedCrowd : kCrowd);
 }
 
-void Island::findContacts(const Scene& scene, double h, double left, bool closing) {
-  const Stopwatch watch(residual_.time.finding);
+// Where the shapes have come, and how far they may go in the step h.
+void Island::followShapes(const Scene& scene, double h) {
   for (std::size_t i = 0; i < shapes_.size(); ++i) {
     Collider& c = scene.colliders[shapes_[i]];
     const Body& body = scene.bodies[scene.shapes[shapes_[i]].body];
@@ -104,19 +104,24 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     ways_[i].ahead =
         h * std::max(2 * (body.velocity.norm() + body.spin.norm() * c.extent), c.struck) + c.hastening.wayIn(h);
   }
-  const auto ready = [&](int s) -> const Collider& {
-    Collider& c = scene.colliders[s];
-    const Body& body = scene.bodies[scene.shapes[s].body];
-    if (!body.moves() || c.ready) return c;
-    buildCollider(scene.shapes[s].shape, body.pose() * scene.shapes[s].pose, c);
-    c.ready = true;
-    return c;
-  };
+}
+
+const Collider& Island::readied(const Scene& scene, int shape) const {
+  Collider& c = scene.colliders[shape];
+  const Body& body = scene.bodies[scene.shapes[shape].body];
+  if (!body.moves() || c.ready) return c;
+  buildCollider(scene.shapes[shape].shape, body.pose() * scene.shapes[shape].pose, c);
+  c.ready = true;
+  return c;
+}
+
+void Island::findContacts(const Scene& scene, double h, double left, bool closing) {
+  const Stopwatch watch(residual_.time.finding);
+  followShapes(scene, h);
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
   const double whole = scene.settings.frame / scene.settings.substeps;
   added_.clear();
-  const double now = closing ? clock_ : clock_ - left;
-  contacts_.begin(scene.settings.gravity, {whole, h, left, now}, closing, crowd_);
+  contacts_.begin(scene.settings.gravity, {whole, h, left, closing ? clock_ : clock_ - left}, closing, crowd_);
   for (std::size_t i = 0; i < looks_.size(); ++i) {
     if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
     if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
@@ -125,68 +130,83 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     const double margin = wayA.ahead + wayB.ahead + leastMargin, past = wayA.past + wayB.past;
     // Most of what is near is nowhere near touching, and need not be looked at.
     if (past + margin < look.room) continue;
-    ContactPair* pair = look.pair;
-    const auto noteRoom = [&](double distance) {
-      look.room = distance + past;
-      pair->apartFor = look.before + look.room;
-    };
-    noteRoom(-past);
-    const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
-    const bool onMesh = pair->triangle >= 0;
-    bool nearby = false;
-    const double reach = onMesh ? margin + 2 * h * b.velocity.norm() : margin;
-    const Meeting meeting = meetingOf(scene, *pair, reach);
-    if (onMesh) {
-      collideWithTriangle(ready(pair->shapeA).core, triangleOf(meeting, b.pose()), reach, pair->manifold);
-      pair->keepNames(a);
-    } else if (pair->follow(a, b, margin)) {
-      if (pair->kept.points.empty()) noteRoom(pair->kept.reach - pair->kept.movedSince(a, b));
-    } else {
-      const Collider &ca = ready(pair->shapeA), &cb = ready(pair->shapeB);
-      const double slide = std::min(kKeptSlide, kKeptShare * std::max(ca.extent, cb.extent));
-      collide(ca, cb, margin + slide, pair->manifold);
-      pair->keepNames(a);
-      // Empty: as far apart as the test has seen; else as far as the points may slide.
-      const bool apart = pair->manifold.points.empty();
-      const double room = apart ? pair->manifold.clearance : margin + slide;
-      // Of a plane what counts is near the other shape.
-      const double extent = cb.halfSpace ? (a.position - b.position).norm() + 2 * ca.extent : extentOf(cb, b);
-      pair->keep(a, b, room, slide, extent);
-      if (apart) noteRoom(room);
-      nearby = pair->manifold.clearance < margin;
-      pair->manifold.dropBeyond(margin);
-    }
-    if (!onMesh && (pair->fromTheStart || pair->interlaced))
-      pair->passInterlaced(a, b, std::min(scene.colliders[pair->shapeA].extent, scene.colliders[pair->shapeB].extent));
+    ContactPair& pair = *look.pair;
+    const double toMesh = pair.triangle >= 0 ? 2 * h * scene.bodies[pair.bodyB].velocity.norm() : 0;
+    const Meeting meeting = meetingOf(scene, pair, margin + toMesh);
+    const bool nearby = meet(scene, look, meeting, margin, past);
     const bool fast = !closing && margin - leastMargin > 4 * kUnseen;
-    const auto lookAround = [&] {
-      if (fast && !pair->interlaced && meeting.hasEdges) lookForOthers(*pair, meeting, left);
-    };
-    // What is near may come round an edge of which there is no point yet.
-    if (pair->manifold.points.empty() && nearby) lookAround();
-    if (pair->manifold.points.empty()) continue;
-    const bool waits = !closing && pair->manifold.leastGap() >= kNearTouch;
-    // Joints bend the way to a touch: there its instant is only trusted for impacts that bounce, which act before
-    // the joints do.
-    const bool jointed = a.jointed || b.jointed;
-    if (waits && !jointed && !onMesh &&
-        fliesPast(*pair, a, b, ready(pair->shapeA), ready(pair->shapeB), left, contacts_.crowd())) {
-      pair->manifold.points.clear();
-      continue;
-    }
-    const bool struck = scene.colliders[pair->shapeA].struck > 0 || scene.colliders[pair->shapeB].struck > 0;
-    // What a mesh's seams are it knows by itself.
-    if (!closing && !struck && !onMesh && rollsOver(pair->manifold, meeting, left)) continue;
-    const bool seen = pair->manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
-    if (!closing && seen && (!jointed || pair->restitution > 0)) lookAtTouch(*pair, meeting, left);
-    if (pair->manifold.touchTime == 0) lookAround();
-    if (!closing && !contacts_.crowd()) foreseeWandering(*pair, meeting, now, left);
-    contacts_.add(*pair, scene.bodies);
-    added_.push_back({pair, margin});
+    if (!takesPart(scene, pair, meeting, {nearby, fast}, left, closing)) continue;
+    contacts_.add(pair, scene.bodies);
+    added_.push_back({&pair, margin});
   }
   if (!closing && !contacts_.crowd()) findEnds(scene, left);
   contacts_.arrange(scene.bodies);
   touched_ |= !contacts_.empty();
+}
+
+bool Island::meet(const Scene& scene, Look& look, const Meeting& meeting, double margin, double past) {
+  ContactPair& pair = *look.pair;
+  const auto noteRoom = [&](double distance) {
+    look.room = distance + past;
+    pair.apartFor = look.before + look.room;
+  };
+  noteRoom(-past);
+  const Body &a = scene.bodies[pair.bodyA], &b = scene.bodies[pair.bodyB];
+  if (pair.triangle >= 0) {
+    collideWithTriangle(readied(scene, pair.shapeA).core, triangleOf(meeting, b.pose()), meeting.margin, pair.manifold);
+    pair.keepNames(a);
+    return false;
+  }
+  bool nearby = false;
+  if (pair.follow(a, b, margin)) {
+    if (pair.kept.points.empty()) noteRoom(pair.kept.reach - pair.kept.movedSince(a, b));
+  } else {
+    const Collider &ca = readied(scene, pair.shapeA), &cb = readied(scene, pair.shapeB);
+    const double slide = std::min(kKeptSlide, kKeptShare * std::max(ca.extent, cb.extent));
+    collide(ca, cb, margin + slide, pair.manifold);
+    pair.keepNames(a);
+    // Empty: as far apart as the test has seen; else as far as the points may slide.
+    const bool apart = pair.manifold.points.empty();
+    const double room = apart ? pair.manifold.clearance : margin + slide;
+    // Of a plane what counts is near the other shape.
+    const double extent = cb.halfSpace ? (a.position - b.position).norm() + 2 * ca.extent : extentOf(cb, b);
+    pair.keep(a, b, room, slide, extent);
+    if (apart) noteRoom(room);
+    nearby = pair.manifold.clearance < margin;
+    pair.manifold.dropBeyond(margin);
+  }
+  if (pair.fromTheStart || pair.interlaced)
+    pair.passInterlaced(a, b, std::min(scene.colliders[pair.shapeA].extent, scene.colliders[pair.shapeB].extent));
+  return nearby;
+}
+
+bool Island::takesPart(const Scene& scene, ContactPair& pair, const Meeting& meeting, Sight sight, double left,
+                       bool closing) {
+  const bool onMesh = pair.triangle >= 0;
+  const auto lookAround = [&] {
+    if (sight.fast && !pair.interlaced && meeting.hasEdges) lookForOthers(pair, meeting, left);
+  };
+  // What is near may come round an edge of which there is no point yet.
+  if (pair.manifold.points.empty() && sight.nearby) lookAround();
+  if (pair.manifold.points.empty()) return false;
+  const bool waits = !closing && pair.manifold.leastGap() >= kNearTouch;
+  // Joints bend the way to a touch: there its instant is only trusted for impacts that bounce, which act before
+  // the joints do.
+  const Body &a = scene.bodies[pair.bodyA], &b = scene.bodies[pair.bodyB];
+  const bool jointed = a.jointed || b.jointed;
+  if (waits && !jointed && !onMesh &&
+      fliesPast(pair, a, b, readied(scene, pair.shapeA), readied(scene, pair.shapeB), left, contacts_.crowd())) {
+    pair.manifold.points.clear();
+    return false;
+  }
+  const bool struck = scene.colliders[pair.shapeA].struck > 0 || scene.colliders[pair.shapeB].struck > 0;
+  // What a mesh's seams are it knows by itself.
+  if (!closing && !struck && !onMesh && rollsOver(pair.manifold, meeting, left)) return false;
+  const bool seen = pair.manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
+  if (!closing && seen && (!jointed || pair.restitution > 0)) lookAtTouch(pair, meeting, left);
+  if (pair.manifold.touchTime == 0) lookAround();
+  if (!closing && !contacts_.crowd()) foreseeWandering(pair, meeting, clock_ - left, left);
+  return true;
 }
 
 // What is round and rolls or slides off the end of what carries it, and meets nothing else there, is carried up to that

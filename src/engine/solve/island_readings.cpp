@@ -136,7 +136,7 @@ void Island::part(const Scene& scene, Assembly& assembly, int node) {
 }
 
 void Island::finishReadings(const Scene& scene) {
-  for (const Assembly* assembly : assemblies)
+  for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
       JointState& joint = scene.joints[assembly->jointOf(n)];
       JointReading& r = joint.reading;

@@ -154,10 +154,7 @@ Cue readCue(const Node& n, const Rig& rig, const PartIndex& index) {
     const int count = axesOf(j.type).all();
     if (cue.axisNumber < 0 || cue.axisNumber >= count)
       n.at("axis").fail(fmt::format("\"{}\" has axes 1 to {}", j.name, count));
-    // What is not given stays as the joint has it.
-    cue.axis = j.axes[static_cast<std::size_t>(cue.axisNumber)];
-    n.at("settings").object(kAxisKeys);
-    readAxis(n.at("settings"), cue.axis);
+    cue.axis = readAxisChange(n.at("settings"), j.axes[static_cast<std::size_t>(cue.axisNumber)]);
   }
   return cue;
 }
@@ -181,7 +178,7 @@ Json writeCue(const Cue& cue, const Rig& rig) {
   if (cue.mass != standard.mass) json["mass_kg"] = cue.mass;
   if (cue.act == Act::axis) {
     json["axis"] = cue.axisNumber + 1;
-    json["settings"] = writeAxis(cue.axis, rig.joint(cue.joint)->axes[static_cast<std::size_t>(cue.axisNumber)]);
+    json["settings"] = writeAxisChange(cue.axis);
   }
   return json;
 }

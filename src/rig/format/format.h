@@ -30,10 +30,12 @@ Part readPart(const Node& n);
 Json writePart(const Part& part);
 
 // Keys that say what happens on an axis.
-extern const std::initializer_list<const char*> kAxisKeys;
 void readAxis(const Node& n, AxisDef& axis);
-// What differs from the other axis.
-Json writeAxis(const AxisDef& axis, const AxisDef& other = {});
+// What differs from an axis on which nothing happens.
+Json writeAxis(const AxisDef& axis);
+// What is to change on an axis that the rig has so; null takes a stop or a spring's cap away.
+AxisChange readAxisChange(const Node& n, const AxisDef& axis);
+Json writeAxisChange(const AxisChange& change);
 
 Joint readJoint(const Node& n, const Rig& rig, const PartIndex& index);
 Json writeJoint(const Joint& joint);

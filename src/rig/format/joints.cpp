@@ -20,6 +20,9 @@ const std::array kAxisNumbers = {std::pair{"low", &AxisDef::low},
                                  std::pair{"spring_cap", &AxisDef::springCap},
                                  std::pair{"frequency_Hz", &AxisDef::frequency},
                                  std::pair{"damping_ratio", &AxisDef::dampingRatio}};
+const std::initializer_list<const char*> kAxisKeys = {
+    "low",      "high",      "stop_stiffness", "stop_damping", "restitution", "motor_speed",  "motor_cap",
+    "friction", "stiffness", "damping",        "target",       "spring_cap",  "frequency_Hz", "damping_ratio"};
 constexpr std::array kRouteWords = {std::pair{RouteOn::world, "world"}, std::pair{RouteOn::a, "a"},
                                     std::pair{RouteOn::b, "b"}};
 
@@ -61,7 +64,6 @@ void readAxes(const Node& n, Joint& j) {
   if (nodes.size() > most) n.fail(fmt::format("a {} joint has {} free axes, not {}", word(j.type), most, nodes.size()));
   for (std::size_t k = 0; k < nodes.size(); ++k) {
     if (nodes[k].json().is_null()) continue;
-    nodes[k].object(kAxisKeys);
     readAxis(nodes[k], j.axes[k]);
   }
 }
@@ -94,23 +96,49 @@ void completeAtRest(const Node& n, const Rig& rig, Joint& j) {
   if (!given) j.axes[0].target = (restFrame(rig, j.b).position - restFrame(rig, j.a).position).norm();
 }
 
-}  // namespace
-
-const std::initializer_list<const char*> kAxisKeys = {
-    "low",      "high",      "stop_stiffness", "stop_damping", "restitution", "motor_speed",  "motor_cap",
-    "friction", "stiffness", "damping",        "target",       "spring_cap",  "frequency_Hz", "damping_ratio"};
-
-void readAxis(const Node& n, AxisDef& axis) {
-  for (const auto& [key, member] : kAxisNumbers) n.maybe(key, axis.*member);
+void checkSpring(const Node& n, const AxisDef& axis) {
   if (axis.frequency > 0 && axis.stiffness > 0) n.fail("frequency_Hz and stiffness contradict; give one of them");
   if (axis.frequency > 0 && axis.damping > 0) n.fail("frequency_Hz takes damping_ratio, not damping");
   if (axis.dampingRatio > 0 && !(axis.frequency > 0)) n.fail("damping_ratio needs frequency_Hz");
 }
 
-Json writeAxis(const AxisDef& axis, const AxisDef& other) {
+}  // namespace
+
+void readAxis(const Node& n, AxisDef& axis) {
+  n.object(kAxisKeys);
+  for (const auto& [key, member] : kAxisNumbers) n.maybe(key, axis.*member);
+  checkSpring(n, axis);
+}
+
+Json writeAxis(const AxisDef& axis) {
+  const AxisDef standard;
   Json json = Json::object();
   for (const auto& [key, member] : kAxisNumbers)
-    if (axis.*member != other.*member) json[key] = axis.*member;
+    if (axis.*member != standard.*member) json[key] = axis.*member;
+  return json;
+}
+
+AxisChange readAxisChange(const Node& n, const AxisDef& axis) {
+  n.object(kAxisKeys);
+  const AxisDef standard;
+  AxisChange change;
+  for (const auto& [key, member] : kAxisNumbers) {
+    const bool none = n.json().contains(key) && std::isinf(standard.*member);
+    if (n.has(key))
+      change.set(member, n.at(key).number());
+    else if (none)
+      change.set(member, standard.*member);
+  }
+  if (axis.frequency > 0 && change.value(&AxisDef::damping) && !change.value(&AxisDef::stiffness))
+    n.fail("the axis has a spring by frequency_Hz, which takes damping_ratio; or give a stiffness as well");
+  checkSpring(n, change.over(axis));
+  return change;
+}
+
+Json writeAxisChange(const AxisChange& change) {
+  Json json = Json::object();
+  for (const auto& [key, member] : kAxisNumbers)
+    if (const auto value = change.value(member)) json[key] = std::isfinite(*value) ? Json(*value) : Json();
   return json;
 }
 
