@@ -39,7 +39,7 @@ void World::buildAssemblies() {
     b.assembly = -1;
   }
   for (const auto& [group, list] : members) {
-    assemblies_.emplace_back(list, bodies_);
+    assemblies_.emplace_back(list, bodies_, settings_.frame / settings_.substeps);
     assemblies_.back().markUntouchedAxes(bodies_);
     for (BodyId id : assemblies_.back().dynamicBodies()) {
       bodies_[id].jointed = true;

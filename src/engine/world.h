@@ -202,6 +202,7 @@ class World {
   void refreshPairs();
   bool mayTouch(const BodyShape& a, const BodyShape& b) const;
   ContactPair makePair(const PairTable::Key& key) const;
+  double energyOfYield(const JointState& j) const;
   void wake(BodyId body);
   // What a push begins or ends to act on in the frame to come.
   void wakeForPushes();

@@ -172,6 +172,7 @@ Energy World::energy() const {
   }
   for (const JointState& j : joints_) {
     if (!j.holds()) continue;
+    e.springs += energyOfYield(j);
     for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
       const AxisDef& axis = j.def.axes[k];
       const double at = j.reading.position[k];
@@ -182,6 +183,23 @@ Energy World::energy() const {
     }
   }
   return e;
+}
+
+// J, of what a joint locks that yields by its compliance.
+double World::energyOfYield(const JointState& j) const {
+  const JointDef& d = j.def;
+  const Assembly::Yield yield = Assembly::yieldOf(j.geometry, d.compliance, d.pinRadius, bodies_[d.a], bodies_[d.b],
+                                                  settings_.frame / settings_.substeps);
+  if (yield.along == 0 && yield.about == 0) return 0;
+  double sum = 0.5 * yield.along * j.reading.separation * j.reading.separation +
+               0.5 * yield.about * j.reading.misalignment * j.reading.misalignment;
+  for (int k = 0; k < axesOf(d.type).all(); ++k) {
+    const AxisDef& axis = d.axes[k];
+    if (!axis.hasHardStops() || d.type == JointType::winch) continue;
+    const double at = j.reading.position[k], beyond = std::max({at - axis.high, axis.low - at, 0.0});
+    sum += 0.5 * (k < axesOf(d.type).along ? yield.along : yield.about) * beyond * beyond;
+  }
+  return sum;
 }
 
 Vec3 World::momentum() const {

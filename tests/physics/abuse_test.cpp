@@ -48,7 +48,7 @@ INSTANTIATE_TEST_SUITE_P(
     Crowds, Abuse,
     testing::Values(Crowd{"clean", {}, 500}, Crowd{"misfits", {.misfit = true}, 200},
                     Crowd{"overlaps", {.overlaps = true}, 100}, Crowd{"driven", {.drives = true}, 200},
-                    Crowd{"fast", {.speed = 1e4}, 100},
+                    Crowd{"fast", {.speed = 1e4}, 100}, Crowd{"yielding", {.yields = true}, 300},
                     Crowd{"everything", {.misfit = true, .overlaps = true, .drives = true, .speed = 100}, 100}),
     [](const auto& crowd) { return std::string(crowd.param.name); });
 

@@ -14,6 +14,7 @@ struct Nastiness {
   bool overlaps = false;  // parts that collide, from within one another
   bool drives = false;    // motors, servos, winches
   double speed = 10;      // m/s, the most at the start
+  bool yields = false;    // compliances of any size
 };
 
 class RandomRig {
@@ -91,6 +92,8 @@ class RandomRig {
     def.frameB = world_.state(def.b).pose.inverse() * misplaced(at);
     const bool spans = axesOf(def.type).along == 1 && rowCount(def.type).rows == 0 && def.type != JointType::rack;
     if (spans) def.frameA.position += vector(1), def.frameB.position += vector(1);
+    // Wheels on one spot do not know where the other is.
+    if (how_.yields && def.type == JointType::gear) def.frameA.position += vector(1);
     for (int k = 0; k < axesOf(def.type).all(); ++k) {
       def.axes[static_cast<std::size_t>(k)] = axis(k >= axesOf(def.type).along);
       if (spans && !how_.misfit)
@@ -105,6 +108,8 @@ class RandomRig {
       def.form.route = {{RouteOn::world, vector(3)}, {chance(0.5) ? RouteOn::a : RouteOn::b, vector(0.5)}};
     if (chance(0.2)) def.breakForce = std::pow(10, uniform(1, 5));
     def.neighboursCollide = chance(0.3);
+    if (how_.yields && chance(0.7))
+      def.compliance = std::pow(10, uniform(-12, -3)), def.pinRadius = std::pow(10, uniform(-2, 0));
     // Closed within a tenth of a second, a misfit of a few decimetres brings a few metres a second.
     if (how_.misfit) allowance_ += 0.5 * 2e3 * 25;
     world_.addJoint(def);

@@ -79,6 +79,10 @@ class RowBlock {
 
   // The pivots coincide: three rows along the world's axes, C = pb - pa.
   void coincide(const Vec3& gap) {
+    if (pivot_ == 0) {  // to be kept like any others
+      for (int i = 0; i < 3; ++i) along(Vec3::Unit(i), gap[i]);
+      return;
+    }
     for (int i = 0; i < 3; ++i) error_[i] = gap[i];
     count_ = linear_ = 3;
   }

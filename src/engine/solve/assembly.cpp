@@ -22,6 +22,20 @@ void pushAtPivot(Body& body, const double* w, const double* impulses) {
 
 }  // namespace
 
+// Of the values of its linear rows and of its angular ones.
+template <class Value>
+RowErrors Assembly::lengthsOf(const Node& n, const Value& value) {
+  const auto length = [&](int from, int to) {
+    double s = 0;
+    for (int r = from; r < to; ++r) {
+      const double e = value(r);
+      s += e * e;
+    }
+    return std::sqrt(s);
+  };
+  return {length(0, n.rows - n.angular), length(n.rows - n.angular, n.rows)};
+}
+
 void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) {
   const JointGeometry& geometry = parts_[n.index].geometry;
   if (!n.axes) return evaluateRows(n.type, geometry, bodies[n.a], bodies[n.b], rows);
@@ -55,7 +69,7 @@ void Assembly::evaluate(const std::vector<Body>& bodies) {
 
 RowErrors Assembly::lack(double h, double share) {
   RowErrors worst;
-  const double rate = 1 / h, yielding = h / share;
+  const double rate = 1 / h;
   for (const Node& n : nodes_) {
     if (n.released) {
       std::fill_n(&delta_[n.place], n.used, 0.0);
@@ -66,11 +80,12 @@ RowErrors Assembly::lack(double h, double share) {
       const int r = usedRow(n, i), row = n.offset + r;
       const bool drives = state_[row] == State::drive;
       delta_[n.place + i] = 0;
-      if (n.axes && !held(row) && !drives) continue;  // springs keep to their own law
+      if (!held(row) && !drives) continue;  // springs keep to their own law
       // A drive that runs is to have come as far as its speed says.
       const double error = drives ? fresh_[n.memory + r] - rows_[n.memory + r] - h * axis_[row].def.speed
                                   : errorOf(fresh_, n, r) - offset_[row];
-      // With lambda = p / (share h) and alpha = gamma h^2.
+      // With lambda = p / (share h) and alpha = gamma share h^2; what is there for round-off only has no share in it.
+      const double yielding = compliance_[row] > 0 ? h : h / share;
       const double lack = error + yielding * gamma_[row] * impulse_[row];
       delta_[n.place + i] = -rate * lack;
       double& w = r < linear ? worst.linear : worst.angular;
@@ -217,17 +232,12 @@ void Assembly::acceptLoose(double time) {
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      offset_[row] = errorOf(fresh_, n, r);
+      if (n.axes || state_[row] != State::spring) offset_[row] = errorOf(fresh_, n, r);
       // A stop that was to be reached and was not is no error.
       const bool stops = state_[row] >= State::atLow && !axis_[row].def.isLocked();
       if (stops && (state_[row] == State::atHigh) == (offset_[row] < 0)) offset_[row] = 0;
       axis_[row].winding.before = axis_[row].winding.now;
     }
-}
-
-void Assembly::forgiveMisfit() {
-  for (const Node& n : nodes_)
-    for (int r = 0; r < n.rows; ++r) offset_[n.offset + r] = errorOf(fresh_, n, r);
 }
 
 void Assembly::remember(Memory& m) const {
@@ -341,16 +351,16 @@ void Assembly::impulseOf(int node, Vec3& linear, Vec3& angular) const {
 
 RowErrors Assembly::errorsOf(int node) const {
   const Node& n = nodes_[node];
-  const int linear = n.rows - n.angular;
-  const auto norm = [&](int from, int to) {
-    double s = 0;
-    for (int r = from; r < to; ++r) {
-      const double e = errorOf(fresh_, n, r);
-      s += e * e;
-    }
-    return std::sqrt(s);
-  };
-  return {norm(0, linear), norm(linear, n.rows)};
+  return lengthsOf(n, [&](int r) { return errorOf(fresh_, n, r); });
+}
+
+RowErrors Assembly::missesOf(int node) const {
+  const Node& n = nodes_[node];
+  if (parts_[n.index].compliance == 0) return errorsOf(node);
+  return lengthsOf(n, [&](int r) {
+    const int row = n.offset + r;
+    return state_[row] == State::spring ? 0 : errorOf(fresh_, n, r) + compliance_[row] * force_[row];
+  });
 }
 
 }  // namespace calm

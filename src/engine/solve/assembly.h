@@ -44,8 +44,16 @@ class Assembly {
     bool breakable;     // has a strength
   };
 
-  // Orders and lays out the system. `bodies` tells which are dynamic.
-  Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies);
+  // Orders and lays out the system, for substeps of `step` (s). `bodies` tells which are dynamic.
+  Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies, double step);
+
+  // What is locked yields like springs of these stiffnesses (N/m along, N m/rad about an axis), where the compliance
+  // that was given lets the parts swing slowly enough for the step to follow; 0 where it does not.
+  struct Yield {
+    double along, about;
+  };
+  static Yield yieldOf(const JointGeometry& geometry, double compliance, double pinRadius, const Body& a, const Body& b,
+                       double step);
 
   // The line through the centre of mass of each dynamic body on which all its joints pull; see Body::untouchedAxis.
   void markUntouchedAxes(std::vector<Body>& bodies) const;
@@ -75,8 +83,9 @@ class Assembly {
   void adopt();
   // Makes the current set, which is that of the present poses, the fresh one, too.
   void renew() { fresh_ = rows_, riderFresh_ = riderRows_; }
-  // Builds and factors the system for step h from the current rows and the bodies' response.
-  void factor(const std::vector<Body>& bodies, double h);
+  // Builds and factors the system for step h from the current rows and the bodies' response, for impulses that stand
+  // for forces over `share` of the step.
+  void factor(const std::vector<Body>& bodies, double h, double share);
   // Notes the rates of sprung axes before the kick. With `opening` the velocities belong to the poses, and the half
   // kick that brought them there was the first half of this substep's.
   void noteRates(const std::vector<Body>& bodies, bool opening);
@@ -145,8 +154,14 @@ class Assembly {
   // The same after a step at velocity level, whose left-over errors are not to turn into speed: they become an offset
   // that fades away.
   void acceptLoose(double time);
-  // Takes the present errors as an offset that fades away: a rig put together with a misfit closes gently.
-  void forgiveMisfit();
+  // Takes the present errors as an offset that fades away: a rig put together with a misfit closes gently. What yields
+  // by its loads is only forgiven it in new joints.
+  template <class IsNew>
+  void forgiveMisfit(const IsNew& isNew) {
+    for (const Node& n : nodes_)
+      for (int r = 0; r < n.rows; ++r)
+        if (state_[n.offset + r] != State::spring || isNew(n.joint)) offset_[n.offset + r] = misfitOf(n, r);
+  }
   // Forgets everything but the joints: forces, states, curvature. Windings and winches are taken from what the world
   // has kept. To be followed by evaluate() and forgiveMisfit().
   void reset(const std::array<Winding, kMaxAxes>& windings, const std::array<AxisDef, kMaxAxes>& axes, int node);
@@ -197,6 +212,8 @@ class Assembly {
   }
   // Errors of one node in the fresh set: lengths of the linear and angular parts.
   RowErrors errorsOf(int node) const;
+  // The same without what its compliance, if it was given one, makes of its loads.
+  RowErrors missesOf(int node) const;
   // From now on the node carries nothing (a joint that has parted), until the assembly is rebuilt.
   void release(int node) { nodes_[node].released = true, rowsChosen_ = false; }
   // Whether the node is the first of its joint's.
@@ -247,6 +264,7 @@ class Assembly {
     int angular;       // rows that are angles; the last ones
     int pivot;         // rows that keep a pivot together, 3 or none; the first ones
     bool axes;         // its rows are free axes' coordinates
+    bool yields;       // some of its rows are not, but keep to a spring's law
     int riders;        // other bodies that take part
     int riderMemory;   // in the storage of their Jacobians
     bool dynamicA, dynamicB, released, first, firstOnAxes, breakable, watched = false;
@@ -267,7 +285,8 @@ class Assembly {
   enum class Kind : std::uint8_t { lock, stop, friction, softStop, spring, winch };
   // The axis of a row of an axes node.
   struct Axis {
-    int number = 0;  // in the joint
+    int number = 0;     // in the joint
+    double yields = 0;  // N/m or N m/rad, of what is locked and yields as a spring
     Kind kind = Kind::lock;
     AxisDef def;
     Winding winding;
@@ -331,11 +350,17 @@ class Assembly {
   // Whether it may take energy for good.
   bool takesEnergy(int row) const;
   double storedIn(const Node& n, int r) const;
-  // What of an axis's settings concerns its row of this kind.
-  static AxisDef defOf(Kind kind, const AxisDef& axis);
+  // What of an axis's settings concerns its row of this kind, where its hard stops yield so.
+  static AxisDef defOf(Kind kind, const AxisDef& axis, double yields);
+  void noteSpring(const Node& n, bool angular, double stiffness);
+  // Whether the row is a free axis's, or yields as a spring.
+  bool isRuled(const Node& n, int r) const { return n.axes || axis_[n.offset + r].kind == Kind::spring; }
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.
   double errorOf(const std::vector<double>& memory, const Node& n, int r) const;
+  template <class Value>
+  static RowErrors lengthsOf(const Node& n, const Value& value);
+  double misfitOf(const Node& n, int r) const { return errorOf(fresh_, n, r); }
   void evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows);
   struct Range {
     double low, high;
@@ -463,6 +488,7 @@ class Assembly {
   std::vector<double> work_;           // J, of the last solution
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
+  double kickShare_ = 1;  // of the step that the impulses stand for
   double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about
   int fallback_ = 0;

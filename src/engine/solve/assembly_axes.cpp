@@ -12,7 +12,8 @@ void Assembly::notePresentRates(const std::vector<Body>& bodies, std::vector<dou
   if (!hasAxes_) return;
   rates.resize(state_.size());
   for (const Node& n : nodes_)
-    for (int r = 0; n.axes && r < n.rows; ++r) rates[n.offset + r] = rateOf(n, r, bodies);
+    for (int r = 0; (n.axes || n.yields) && r < n.rows; ++r)
+      if (isRuled(n, r)) rates[n.offset + r] = rateOf(n, r, bodies);
 }
 
 void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
@@ -45,7 +46,7 @@ Assembly::SpringLaw Assembly::lawOf(int row) const {
 
 // By the current rows.
 double Assembly::stretchOf(const Node& n, int r) const {
-  return rows_[n.memory + r] - lawOf(n.offset + r).target;
+  return rows_[n.memory + r] - offset_[n.offset + r] - lawOf(n.offset + r).target;
 }
 
 double Assembly::hardnessOf(const Node& n, int r, double h) const {
@@ -105,7 +106,7 @@ void Assembly::aimSpring(const Node& n, int r, double h, double share) {
 void Assembly::aimSprings(double h, double share) {
   if (!hasAxes_) return;
   for (const Node& n : nodes_)
-    for (int r = 0; n.axes && r < n.rows; ++r) {
+    for (int r = 0; (n.axes || n.yields) && r < n.rows; ++r) {
       const int row = n.offset + r;
       if (axis_[row].kind == Kind::softStop && state_[row] == State::set) sign_[row] = 0;
       if (axis_[row].kind == Kind::spring || state_[row] == State::spring) aimSpring(n, r, h, share);
@@ -388,7 +389,7 @@ void Assembly::reset(const std::array<Winding, kMaxAxes>& windings, const std::a
   for (int r = 0; n.axes && r < n.rows; ++r) {
     Axis& axis = axis_[n.offset + r];
     axis.winding = windings[axis.number];
-    axis.def = defOf(axis.kind, axes[axis.number]);
+    axis.def = defOf(axis.kind, axes[axis.number], axis.yields);
     state_[n.offset + r] = axis.kind == Kind::spring                        ? State::spring
                            : axis.kind == Kind::stop && axis.def.isLocked() ? State::atHigh
                                                                             : State::set;

@@ -40,26 +40,53 @@ bool hasLoop(const std::vector<Assembly::Member>& members, const std::vector<Bod
 
 }  // namespace
 
-Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies) {
+Assembly::Yield Assembly::yieldOf(const JointGeometry& geometry, double compliance, double pinRadius, const Body& a,
+                                  const Body& b, double step) {
+  if (compliance <= 0) return {0, 0};
+  double along = 0, about = 0;  // of the row that moves most easily
+  for (const auto& [body, arm] : {std::pair(&a, geometry.anchorA), std::pair(&b, geometry.anchorB)}) {
+    if (!body->dynamic()) continue;
+    const double turns = body->inertia.inverse().maxCoeff();
+    along += body->inverseMass + turns * arm.squaredNorm(), about += turns;
+  }
+  constexpr double kFollowed = 100;  // (omega step)^2
+  const auto stiffness = [&](double stiff, double mobility) {
+    return step * step * stiff * mobility < kFollowed ? stiff : 0;
+  };
+  return {stiffness(1 / compliance, along), stiffness(pinRadius * pinRadius / compliance, about)};
+}
+
+Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies, double step) {
   looped_ = hasLoop(members, bodies);
+  struct AxisRow {
+    int axis;
+    Kind kind;
+    double yields;
+  };
   struct Plan {
     const Member* member;
-    std::vector<std::pair<int, Kind>> rows;  // axis and kind; none for locks
+    Yield yield;
+    std::vector<AxisRow> rows;  // none for locks
   };
   std::vector<Plan> plans;
   for (const Member& m : members) {
-    if (rowCount(m.type).rows > 0) plans.push_back({&m, {}});
-    Plan free{&m, {}};
-    const auto add = [&](int axis, Kind kind) {
-      if (free.rows.size() == kMaxRows) plans.push_back(std::exchange(free, Plan{&m, {}}));
-      free.rows.emplace_back(axis, kind);
+    const Yield yield = yieldOf(m.geometry, m.compliance, m.pinRadius, bodies[m.a], bodies[m.b], step);
+    if (rowCount(m.type).rows > 0) plans.push_back({&m, yield, {}});
+    Plan free{&m, yield, {}};
+    const auto add = [&](int axis, Kind kind, double yields = 0) {
+      if (free.rows.size() == kMaxRows) plans.push_back(std::exchange(free, Plan{&m, yield, {}}));
+      free.rows.push_back({axis, kind, yields});
     };
     for (int k = 0; k < axesOf(m.type).all(); ++k) {
       const AxisDef& axis = m.axes[k];
+      const double yields = !axis.hasHardStops() ? 0 : k < axesOf(m.type).along ? yield.along : yield.about;
       if (m.type == JointType::winch)
         add(k, Kind::winch);
-      else if (axis.hasHardStops() || axis.hasDrive())
-        add(k, Kind::stop);
+      else if (yields > 0 && axis.isLocked())
+        add(k, Kind::spring, yields);
+      else if ((axis.hasHardStops() && yields == 0) || axis.hasDrive())
+        add(k, Kind::stop, yields);
+      if (m.type != JointType::winch && yields > 0 && !axis.isLocked()) add(k, Kind::softStop, yields);
       if (m.type != JointType::winch && axis.rubsAgainstMotor()) add(k, Kind::friction);
       if (axis.hasSoftStops()) add(k, Kind::softStop);
       if (axis.hasSpring()) add(k, Kind::spring);
@@ -103,29 +130,54 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     if (axes)
       has = {static_cast<int>(plan.rows.size()),
              static_cast<int>(std::count_if(plan.rows.begin(), plan.rows.end(),
-                                            [&](const auto& r) { return r.first >= axesOf(m.type).along; }))};
+                                            [&](const auto& r) { return r.axis >= axesOf(m.type).along; }))};
     rows[k] = has.rows;
-    nodes_.push_back({k, m.joint, m.type, m.a, m.b, has.rows, offset, memory, has.angular, has.pivot, axes,
-                      static_cast<int>(m.geometry.riders.size()), riderMemory, bodies[m.a].dynamic(),
-                      bodies[m.b].dynamic(), false, seen.insert(m.joint).second,
-                      axes && seenOnAxes.insert(m.joint).second, m.breakable});
+    if (!axes && plan.yield.along > 0) has.pivot = 0;
+    const bool lockYields = !axes && (plan.yield.along > 0 || plan.yield.about > 0);
+    nodes_.push_back({k,
+                      m.joint,
+                      m.type,
+                      m.a,
+                      m.b,
+                      has.rows,
+                      offset,
+                      memory,
+                      has.angular,
+                      has.pivot,
+                      axes,
+                      lockYields,
+                      static_cast<int>(m.geometry.riders.size()),
+                      riderMemory,
+                      bodies[m.a].dynamic(),
+                      bodies[m.b].dynamic(),
+                      false,
+                      seen.insert(m.joint).second,
+                      axes && seenOnAxes.insert(m.joint).second,
+                      m.breakable});
     parts_.push_back({m.geometry, m.compliance, m.pinRadius, m.fade});
     for (int r = 0; r < rows[k]; ++r) {
       axis_.emplace_back();
       state_.push_back(State::locked);
-      if (!axes) continue;
-      const auto [number, kind] = plan.rows[r];
-      const AxisDef def = defOf(kind, m.axes[number]);
-      axis_.back() = {number, kind, def, m.windings[number]};
+      const bool angular = r >= has.rows - has.angular;
+      if (!axes) {
+        const double stiffness = angular ? plan.yield.about : plan.yield.along;
+        if (stiffness == 0) continue;
+        axis_.back().kind = Kind::spring, axis_.back().def.stiffness = stiffness;
+        state_.back() = State::spring;
+        noteSpring(nodes_.back(), angular, stiffness);
+        continue;
+      }
+      const auto& [number, kind, yields] = plan.rows[r];
+      const AxisDef def = defOf(kind, m.axes[number], yields);
+      axis_.back() = {number, yields, kind, def, m.windings[number]};
       state_.back() = kind == Kind::spring                   ? State::spring
                       : kind == Kind::stop && def.isLocked() ? State::atHigh
                                                              : State::set;
       if (kind == Kind::stop) motors[{m.joint, number}] = offset + r;
       if (kind != Kind::spring) continue;
-      for (int side = 0; side < nodes_.back().sides(); ++side)
-        springsOn_[bodyOf(nodes_.back(), side)][r >= has.rows - has.angular] += def.stiffness;
+      noteSpring(nodes_.back(), angular, def.stiffness);
     }
-    hasAxes_ |= axes;
+    hasAxes_ |= axes || nodes_.back().yields;
     offset += rows[k];
     memory += RowBlock::storage(has.rows, has.angular, has.pivot);
     riderMemory += 6 * nodes_.back().riders * rows[k];
@@ -180,8 +232,20 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     }
 }
 
-AxisDef Assembly::defOf(Kind kind, const AxisDef& axis) {
+void Assembly::noteSpring(const Node& n, bool angular, double stiffness) {
+  for (int side = 0; side < n.sides(); ++side) springsOn_[bodyOf(n, side)][angular] += stiffness;
+}
+
+AxisDef Assembly::defOf(Kind kind, const AxisDef& axis, double yields) {
   AxisDef def = axis;
+  if (yields > 0 && kind == Kind::spring) {
+    def = {};
+    def.stiffness = yields, def.target = axis.low;
+  } else if (yields > 0 && kind == Kind::softStop) {
+    def.stopStiffness = yields, def.stopDamping = 0;
+  } else if (yields > 0) {
+    def.low = -kNoLimit, def.high = kNoLimit;
+  }
   if (kind == Kind::friction) {
     def = {};
     def.friction = axis.friction;

@@ -37,7 +37,8 @@ void respondAtPivot(const double* arm, double sign, const Body& body, double* ou
 
 }  // namespace
 
-void Assembly::factor(const std::vector<Body>& bodies, double h) {
+void Assembly::factor(const std::vector<Body>& bodies, double h, double share) {
+  kickShare_ = share;
   for (const Node& n : nodes_) {
     if (n.dynamicA) respondTo(n, 0, bodies[n.a]);
     if (n.dynamicB) respondTo(n, 1, bodies[n.b]);
@@ -113,12 +114,12 @@ double Assembly::ownMobility(const Node& n, int r) const {
 
 void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
   const int row = n.offset + r;
-  if (n.axes && (axis_[row].kind == Kind::spring || state_[row] == State::spring))
-    return yieldAsSpring(n, r, h, diagonal);
+  if (axis_[row].kind == Kind::spring || state_[row] == State::spring) return yieldAsSpring(n, r, h, diagonal);
   constexpr double kSoft = 0.1;  // of the row's own mobility; what is harder passes impacts on
   // In loops it still decides how they share an impact, by so much less that they do not yield.
   const double inImpact = looped_ ? 1e-3 : 0;
-  const double compliant = compliance_[row] / (h * h), floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
+  const double share = impactStep_ > 0 ? 1 : kickShare_;
+  const double compliant = compliance_[row] / (share * h * h), floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
   const bool hard = impactStep_ > 0 && compliant < kSoft * diagonal;
   gamma_[row] = std::max(hard ? inImpact * compliant : compliant, floor * diagonal);
   diagonal += gamma_[row];
@@ -127,12 +128,13 @@ void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
 void Assembly::yieldAsSpring(const Node& n, int r, double h, double& diagonal) {
   const int row = n.offset + r;
   const SpringLaw law = lawOf(row);
-  // The squared frequency, in steps, of the body with all its springs on this row's axis.
+  // The squared frequency, in steps, of the body with all its springs on this row's axis. What is locked but for its
+  // compliance is one of many.
   const double shareA = dot(loadRow<3>(&response_[row * kRowWidth]), jacobianOf(n, 0)[r]);
   const bool angular = r >= n.rows - n.angular;
   const double together =
       h * h * (shareA * stiffnessOn(n.a, angular) + (diagonal - shareA) * stiffnessOn(n.b, angular));
-  springStep_[row] = springStep(law.stiffness, law.damping, 1 / diagonal, h, together > 2);
+  springStep_[row] = springStep(law.stiffness, law.damping, 1 / diagonal, h, !n.axes || together > 2);
   // A hard one of the soft stops that is met within the step takes backward Euler's law, which never gives more than it
   // took.
   if (axis_[row].kind == Kind::softStop && !followsStop(n, r, h) && stretchOf(n, r) * sign_[row] < 0) {

@@ -80,7 +80,7 @@ double Assembly::workAtHardStops(double h) const {
 double Assembly::storedIn(const Node& n, int r) const {
   const Axis& axis = axis_[n.offset + r];
   const AxisDef& def = axis.def;
-  const double at = fresh_[n.memory + r];
+  const double at = fresh_[n.memory + r] - offset_[n.offset + r];
   if (axis.kind == Kind::spring) return springEnergy(def, at - def.target);
   if (axis.kind != Kind::softStop) return 0;
   const double beyond = std::max({at - def.high, def.low - at, 0.0});
@@ -90,7 +90,7 @@ double Assembly::storedIn(const Node& n, int r) const {
 double Assembly::storedEnergy() const {
   double sum = 0;
   for (const Node& n : nodes_)
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) sum += storedIn(n, r);
+    for (int r = 0; (n.axes || n.yields) && !n.released && r < n.rows; ++r) sum += storedIn(n, r);
   return sum;
 }
 
@@ -119,7 +119,7 @@ double Assembly::workOfSolve(const std::vector<Body>& bodies) const {
   double sum = 0;
   if (!hasAxes_) return sum;
   for (const Node& n : nodes_)
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+    for (int r = 0; (n.axes || n.yields) && !n.released && r < n.rows; ++r) {
       const int row = n.offset + r;
       if (!held(row)) sum += impulse_[row] * (workRates_[row] + rateOf(n, r, bodies)) / 2;
     }

@@ -14,6 +14,32 @@ Vec3 attractionAt(const Attraction& a, const Vec3& position) {
   return r < 1e-12 ? Vec3(Vec3::Zero()) : Vec3(to / r * (a.strength * std::pow(std::max(r, a.core), -a.falloff)));
 }
 
+// J/kg at this distance.
+double potentialAt(const Attraction& a, double distance) {
+  const double r = std::max(distance, a.core);
+  const double outside = std::abs(a.falloff - 1) < 1e-12 ? std::log(r) : std::pow(r, 1 - a.falloff) / (1 - a.falloff);
+  // Within the core the pull is as at its rim.
+  return a.strength * (outside - (r - distance) * std::pow(r, -a.falloff));
+}
+
+// How near a body comes to the centre within about a time: where it would pass it going straight on, it is drawn in,
+// at the speed that it gains and with the angular momentum that it has.
+double nearestTo(const Attraction& a, const Body& body, double time) {
+  constexpr double kSooner = 1.5;  // it is there than it would be going straight on
+  const Vec3 to = a.center - body.position;
+  const double speed2 = body.velocity.squaredNorm(), distance = to.norm();
+  const double past = body.velocity.dot(to) / std::max(speed2, 1e-300);
+  if (past <= 0) return distance;
+  if (past > kSooner * time) return (to - kSooner * time * body.velocity).norm();
+  const double straight = (to - past * body.velocity).norm();
+  double nearest = straight;
+  for (int i = 0; i < 4; ++i) {
+    const double gained = 2 * (potentialAt(a, distance) - potentialAt(a, nearest));
+    nearest = straight / std::sqrt(std::max(1 + gained / speed2, 1e-12));
+  }
+  return std::min(nearest, straight);
+}
+
 // Of a span, in which a push acts. Instants are known to some round-off.
 double shareOf(const Push& push, const TimeSpan& span) {
   constexpr double kSame = 1e-9;  // s
@@ -91,14 +117,24 @@ Drag dragOn(const std::vector<Field>& fields, int id, const Body& body, double s
   return sum;
 }
 
+double steepestOn(const std::vector<Field>& fields, int id, const Body& body, double time) {
+  double steepest = 0;
+  for (const Field& f : fields) {
+    const auto* a = std::get_if<Attraction>(&f.law);
+    if (!a || !f.actsOn(id)) continue;
+    const double r = std::max(nearestTo(*a, body, time), a->core);
+    steepest =
+        std::max(steepest, std::max(1.0, std::abs(a->falloff)) * std::abs(a->strength) * std::pow(r, -a->falloff - 1));
+  }
+  return steepest;
+}
+
 double potentialOf(const std::vector<Field>& fields, int id, const Body& body) {
   double sum = 0;
   for (const Field& f : fields) {
     const auto* a = std::get_if<Attraction>(&f.law);
     if (!a || !f.actsOn(id)) continue;
-    const double r = std::max((body.position - a->center).norm(), a->core);
-    sum += body.mass * a->strength *
-           (std::abs(a->falloff - 1) < 1e-12 ? std::log(r) : std::pow(r, 1 - a->falloff) / (1 - a->falloff));
+    sum += body.mass * potentialAt(*a, (body.position - a->center).norm());
   }
   return sum;
 }

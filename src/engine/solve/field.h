@@ -79,6 +79,9 @@ struct Drag {
 };
 Drag dragOn(const std::vector<Field>& fields, int id, const Body& body, double span);
 
+// The largest gradient of attractions (1/s^2) that a body meets on its way over the coming `time`.
+double steepestOn(const std::vector<Field>& fields, int id, const Body& body, double time);
+
 // J; of attractions.
 double potentialOf(const std::vector<Field>& fields, int id, const Body& body);
 

@@ -102,13 +102,14 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   if (blow_) passOnBlow(scene);
   const double energyBefore = energy(scene);
   if (fresh) {
-    for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
+    forgiveMisfits(scene);
     prime(scene);
   }
   if (blow_) returnVelocities(scene);
   save(scene);
-  takeSubsteps(scene, 1);
-  Account account = takeStock(scene, energyBefore, 1);
+  const int pieces = piecesForFields(scene);
+  takeSubsteps(scene, pieces);
+  Account account = takeStock(scene, energyBefore, pieces);
   if (canReturn_) refine(scene, energyBefore, account);
   if (account.isSound())
     settle(scene, account);
@@ -119,6 +120,20 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   WorkTime& spent = residual_.time;
   spent.rest = std::max(0.0, Stopwatch::since(started) - spent.total());
   return residual_;
+}
+
+// Steps that follow how attractions change along the way: near a centre they do so within less than a substep. What
+// lies there among others goes nowhere.
+int Island::piecesForFields(const Scene& scene) const {
+  constexpr double kTurn = 0.02;  // omega h
+  constexpr int kMost = 64;
+  if (scene.fields.empty() || !pairs.empty()) return 1;
+  double steepest = 0;
+  for (const BodyId id : bodies)
+    if (const Body& b = scene.bodies[id]; b.dynamic())
+      steepest = std::max(steepest, steepestOn(scene.fields, id, b, scene.settings.frame));
+  const double turn = std::sqrt(steepest) * scene.settings.frame / scene.settings.substeps;
+  return static_cast<int>(std::clamp(std::ceil(turn / kTurn), 1.0, static_cast<double>(kMost)));
 }
 
 void Island::takeSubsteps(const Scene& scene, int pieces) {
@@ -143,6 +158,12 @@ void Island::takeSubsteps(const Scene& scene, int pieces) {
   }
   if (!onStep_) close(scene, h);
   continues_ = false;
+}
+
+// Of what yields, those of joints that have not been there yet: else the loads would be lost that it carries.
+void Island::forgiveMisfits(const Scene& scene) {
+  const auto isNew = [&](JointId joint) { return scene.joints[joint].reading.separation == 0; };
+  for (Assembly* assembly : assemblies) assembly->forgiveMisfit(isNew);
 }
 
 void Island::speedUp(double time) {
@@ -193,7 +214,7 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
   const Stopwatch watch(residual_.time.joints);
   for (Assembly* assembly : assemblies) {
     assembly->adopt();
-    assembly->factor(scene.bodies, h);
+    assembly->factor(scene.bodies, h, kick == Kick::opening ? 0.5 : 1);
   }
 }
 

@@ -146,11 +146,14 @@ class Island {
 
  private:
   void prime(const Scene& scene);
+  // In how many pieces fields ask for each substep to be taken.
+  int piecesForFields(const Scene& scene) const;
   // The frame, with each substep in so many equal pieces.
   void takeSubsteps(const Scene& scene, int pieces);
   // Of motors and winches: at the start of a substep, and speedUp(h / 2) after it.
   void wind(double h);
   void speedUp(double time);
+  void forgiveMisfits(const Scene& scene);
   // Whether a frame that was hard may be done again with each substep in so many pieces.
   bool canBeRefined(int pieces) const;
   bool isTopHeavy(const Scene& scene) const;
@@ -198,6 +201,7 @@ class Island {
   void forgetResidual(const Scene& scene);
   // ... but for the forces, which are forgotten.
   void restart(const Scene& scene);
+  void forgetForces(const Scene& scene);
   void forgetContacts();
   void recallWork(const Scene& scene);
   double kineticEnergy(const Scene& scene) const;

@@ -88,10 +88,10 @@ void Island::noteErrors(const Scene& scene) {
   for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
       if (assembly->released(n)) continue;
-      const RowErrors e = assembly->errorsOf(n);
+      const RowErrors e = assembly->errorsOf(n), miss = assembly->missesOf(n);
       assembly->accounts()[n].peak.include(e);
-      residual_.linear = std::max(residual_.linear, e.linear);
-      residual_.angular = std::max(residual_.angular, e.angular);
+      residual_.linear = std::max(residual_.linear, miss.linear);
+      residual_.angular = std::max(residual_.angular, miss.angular);
       if (scene.settings.traced && !cut_ && !continues_ && assembly->isFirst(n))
         scene.joints[assembly->jointOf(n)].errors.push_back(e.linear);
     }

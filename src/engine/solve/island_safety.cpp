@@ -145,16 +145,12 @@ void Island::restart(const Scene& scene) {
   }
   openAccounts(scene);
   recallWork(scene);
-  for (Assembly* assembly : assemblies)
-    for (int n = 0; n < assembly->nodes(); ++n) {
-      const JointState& joint = scene.joints[assembly->jointOf(n)];
-      assembly->reset(joint.windings, joint.def.axes, n);
-    }
-  for (Assembly* assembly : assemblies) assembly->forget(), assembly->setFallback(0);
+  forgetForces(scene);
+  for (Assembly* assembly : assemblies) assembly->setFallback(0);
   forgetContacts();
   forgetResidual(scene);
   evaluate(scene);
-  for (Assembly* assembly : assemblies) assembly->forgiveMisfit();
+  forgiveMisfits(scene);
 }
 
 void Island::forgetResidual(const Scene& scene) {
@@ -202,9 +198,20 @@ void Island::redoSafely(const Scene& scene) {
     b.axes = b.orientation.toRotationMatrix();
     b.velocity = b.spin = Vec3::Zero();
   }
-  for (Assembly* assembly : assemblies) assembly->forget();
+  forgetForces(scene);
   forgetContacts();
   evaluate(scene);
+}
+
+// Axes count their turns as before the frame.
+void Island::forgetForces(const Scene& scene) {
+  for (Assembly* assembly : assemblies) {
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      const JointState& joint = scene.joints[assembly->jointOf(n)];
+      assembly->reset(joint.windings, joint.def.axes, n);
+    }
+    assembly->forget();
+  }
 }
 
 void Island::fallbackSubstep(const Scene& scene, double h) {
