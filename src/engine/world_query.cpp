@@ -185,19 +185,25 @@ Energy World::energy() const {
   return e;
 }
 
-// J, of what a joint locks that yields by its compliance.
+// J, of what a joint locks that yields by its compliance. What is too stiff for the step to follow yields by its load.
 double World::energyOfYield(const JointState& j) const {
   const JointDef& d = j.def;
+  if (d.compliance == 0) return 0;
   const Assembly::Yield yield = Assembly::yieldOf(j.geometry, d.compliance, d.pinRadius, bodies_[d.a], bodies_[d.b],
                                                   settings_.frame / settings_.substeps);
-  if (yield.along == 0 && yield.about == 0) return 0;
-  double sum = 0.5 * yield.along * j.reading.separation * j.reading.separation +
-               0.5 * yield.about * j.reading.misalignment * j.reading.misalignment;
+  const auto stored = [](double stiffness, double compliance, double stretch, double load) {
+    if (stiffness > 0) return 0.5 * stiffness * stretch * stretch;
+    return 0.5 * std::min(stretch * stretch / compliance, compliance * load * load);
+  };
+  const double turning = d.compliance / (d.pinRadius * d.pinRadius);
+  double sum = stored(yield.along, d.compliance, j.reading.separation, j.reading.force.norm()) +
+               stored(yield.about, turning, j.reading.misalignment, j.reading.torque.norm());
   for (int k = 0; k < axesOf(d.type).all(); ++k) {
     const AxisDef& axis = d.axes[k];
     if (!axis.hasHardStops() || d.type == JointType::winch) continue;
     const double at = j.reading.position[k], beyond = std::max({at - axis.high, axis.low - at, 0.0});
-    sum += 0.5 * (k < axesOf(d.type).along ? yield.along : yield.about) * beyond * beyond;
+    const bool along = k < axesOf(d.type).along;
+    sum += stored(along ? yield.along : yield.about, along ? d.compliance : turning, beyond, j.reading.effort[k]);
   }
   return sum;
 }

@@ -130,6 +130,39 @@ TEST(Yielding, RopesAndRodsStretch) {
   }
 }
 
+// Links in a straight line between two walls have no slack to fall by but what they yield: in the middle they sag by
+// s^3 = 3 L c N W L / 64 for N joints of compliance c that carry W over the span L, pulled with W L / 8 s. The last is
+// the engine's own compliance.
+TEST(Yielding, StraightLineSagsByTheStretchOfItsLinks) {
+  constexpr int kLinks = 10;
+  constexpr double kLink = 0.3, kSpan = kLinks * kLink;
+  for (const double compliance : {1e-5, 1e-7, 1e-9, 0.0}) {
+    World world;
+    BodyId last = kWorld;
+    for (int i = 0; i < kLinks; ++i) {
+      BodyDef def = solid(Box{{kLink, 0.06, 0.06}}, 1, {{kLink * (i + 0.5), 0, 0}});
+      def.linearDamping = def.angularDamping = 4;
+      const BodyId link = world.addBody(def);
+      JointDef j = joint(JointType::ball, last, i ? Vec3(kLink / 2, 0, 0) : Vec3(0, 0, 0), link, {-kLink / 2, 0, 0});
+      j.compliance = compliance;
+      world.addJoint(j);
+      last = link;
+    }
+    JointDef end = joint(JointType::ball, kWorld, {kSpan, 0, 0}, last, {kLink / 2, 0, 0});
+    end.compliance = compliance;
+    world.addJoint(end);
+    int fallbacks = 0;
+    for (int i = 0; i < 240; ++i) fallbacks += world.step().fallbacks;
+    const double c = compliance > 0 ? compliance : 1e-12, weight = kLinks * kGravity;
+    const double sag = std::cbrt(3 * kSpan * c * (kLinks + 1) * weight * kSpan / 64);
+    double lowest = 0;
+    for (BodyId b = 1; b < world.bodyCount(); ++b) lowest = std::max(lowest, depthOf(world, b));
+    EXPECT_NEAR(lowest, sag, 0.1 * sag) << compliance;
+    EXPECT_NEAR(world.reading(0).force.norm(), weight * kSpan / (8 * sag), 0.1 * weight * kSpan / (8 * sag));
+    EXPECT_EQ(fallbacks, 0) << compliance;
+  }
+}
+
 // In a chain of them each carries what hangs below it.
 TEST(Yielding, ChainCarriesItsWeights) {
   World world;

@@ -243,7 +243,11 @@ class Assembly {
   void storeAxes(int node, std::array<Winding, kMaxAxes>& windings, std::array<AxisDef, kMaxAxes>& axes);
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
-  bool hasSprings() const { return !springsOn_.empty(); }
+  bool hasSprings() const { return !springsOn_.empty() || isCompliant(); }
+  // Whether some joint was given a compliance.
+  bool isCompliant() const {
+    return std::any_of(parts_.begin(), parts_.end(), [](const Part& p) { return p.compliance > 0; });
+  }
   // Whether a soft stop has pushed since openWork() that is slow against the step h.
   bool isOnSlowStop(double h) const;
   // J, without signs: what soft stops took and gave since openWork() that are too fast for the step h to follow.

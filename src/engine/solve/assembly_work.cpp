@@ -91,6 +91,11 @@ double Assembly::storedEnergy() const {
   double sum = 0;
   for (const Node& n : nodes_)
     for (int r = 0; (n.axes || n.yields) && !n.released && r < n.rows; ++r) sum += storedIn(n, r);
+  if (!isCompliant() && !looped_) return sum;
+  // What is held yields by its load.
+  for (const Node& n : nodes_)
+    for (int row = n.offset; !n.released && row < n.offset + n.rows; ++row)
+      if (held(row)) sum += 0.5 * compliance_[row] * force_[row] * force_[row];
   return sum;
 }
 
