@@ -106,7 +106,7 @@ void Island::followShapes(const Scene& scene, double h) {
   }
 }
 
-const Collider& Island::readied(const Scene& scene, int shape) const {
+CALM_INLINE const Collider& Island::readied(const Scene& scene, int shape) const {
   Collider& c = scene.colliders[shape];
   const Body& body = scene.bodies[scene.shapes[shape].body];
   if (!body.moves() || c.ready) return c;
@@ -115,36 +115,7 @@ const Collider& Island::readied(const Scene& scene, int shape) const {
   return c;
 }
 
-void Island::findContacts(const Scene& scene, double h, double left, bool closing) {
-  const Stopwatch watch(residual_.time.finding);
-  followShapes(scene, h);
-  const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
-  const double whole = scene.settings.frame / scene.settings.substeps;
-  added_.clear();
-  contacts_.begin(scene.settings.gravity, {whole, h, left, closing ? clock_ : clock_ - left}, closing, crowd_);
-  for (std::size_t i = 0; i < looks_.size(); ++i) {
-    if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
-    if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
-    Look& look = looks_[i];
-    const Way &wayA = ways_[look.a], &wayB = ways_[look.b];
-    const double margin = wayA.ahead + wayB.ahead + leastMargin, past = wayA.past + wayB.past;
-    // Most of what is near is nowhere near touching, and need not be looked at.
-    if (past + margin < look.room) continue;
-    ContactPair& pair = *look.pair;
-    const double toMesh = pair.triangle >= 0 ? 2 * h * scene.bodies[pair.bodyB].velocity.norm() : 0;
-    const Meeting meeting = meetingOf(scene, pair, margin + toMesh);
-    const bool nearby = meet(scene, look, meeting, margin, past);
-    const bool fast = !closing && margin - leastMargin > 4 * kUnseen;
-    if (!takesPart(scene, pair, meeting, {nearby, fast}, left, closing)) continue;
-    contacts_.add(pair, scene.bodies);
-    added_.push_back({&pair, margin});
-  }
-  if (!closing && !contacts_.crowd()) findEnds(scene, left);
-  contacts_.arrange(scene.bodies);
-  touched_ |= !contacts_.empty();
-}
-
-bool Island::meet(const Scene& scene, Look& look, const Meeting& meeting, double margin, double past) {
+CALM_INLINE bool Island::meet(const Scene& scene, Look& look, const Meeting& meeting, double margin, double past) {
   ContactPair& pair = *look.pair;
   const auto noteRoom = [&](double distance) {
     look.room = distance + past;
@@ -180,8 +151,8 @@ bool Island::meet(const Scene& scene, Look& look, const Meeting& meeting, double
   return nearby;
 }
 
-bool Island::takesPart(const Scene& scene, ContactPair& pair, const Meeting& meeting, Sight sight, double left,
-                       bool closing) {
+CALM_INLINE bool Island::takesPart(const Scene& scene, ContactPair& pair, const Meeting& meeting, Sight sight,
+                                   double left, bool closing) {
   const bool onMesh = pair.triangle >= 0;
   const auto lookAround = [&] {
     if (sight.fast && !pair.interlaced && meeting.hasEdges) lookForOthers(pair, meeting, left);
@@ -207,6 +178,35 @@ bool Island::takesPart(const Scene& scene, ContactPair& pair, const Meeting& mee
   if (pair.manifold.touchTime == 0) lookAround();
   if (!closing && !contacts_.crowd()) foreseeWandering(pair, meeting, clock_ - left, left);
   return true;
+}
+
+void Island::findContacts(const Scene& scene, double h, double left, bool closing) {
+  const Stopwatch watch(residual_.time.finding);
+  followShapes(scene, h);
+  const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
+  const double whole = scene.settings.frame / scene.settings.substeps;
+  added_.clear();
+  contacts_.begin(scene.settings.gravity, {whole, h, left, closing ? clock_ : clock_ - left}, closing, crowd_);
+  for (std::size_t i = 0; i < looks_.size(); ++i) {
+    if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
+    if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
+    Look& look = looks_[i];
+    const Way &wayA = ways_[look.a], &wayB = ways_[look.b];
+    const double margin = wayA.ahead + wayB.ahead + leastMargin, past = wayA.past + wayB.past;
+    // Most of what is near is nowhere near touching, and need not be looked at.
+    if (past + margin < look.room) continue;
+    ContactPair& pair = *look.pair;
+    const double toMesh = pair.triangle >= 0 ? 2 * h * scene.bodies[pair.bodyB].velocity.norm() : 0;
+    const Meeting meeting = meetingOf(scene, pair, margin + toMesh);
+    const bool nearby = meet(scene, look, meeting, margin, past);
+    const bool fast = !closing && margin - leastMargin > 4 * kUnseen;
+    if (!takesPart(scene, pair, meeting, {nearby, fast}, left, closing)) continue;
+    contacts_.add(pair, scene.bodies);
+    added_.push_back({&pair, margin});
+  }
+  if (!closing && !contacts_.crowd()) findEnds(scene, left);
+  contacts_.arrange(scene.bodies);
+  touched_ |= !contacts_.empty();
 }
 
 // What is round and rolls or slides off the end of what carries it, and meets nothing else there, is carried up to that
