@@ -6,6 +6,7 @@
 #include <set>
 
 #include "engine/shape/mesh.h"
+#include "engine/solve/yield.h"
 #include "engine/world.h"
 
 namespace calm {
@@ -189,8 +190,8 @@ Energy World::energy() const {
 double World::energyOfYield(const JointState& j) const {
   const JointDef& d = j.def;
   if (d.compliance == 0) return 0;
-  const Assembly::Yield yield = Assembly::yieldOf(j.geometry, d.compliance, d.pinRadius, bodies_[d.a], bodies_[d.b],
-                                                  settings_.frame / settings_.substeps);
+  const Yield yield =
+      yieldOf(j.geometry, d.compliance, d.pinRadius, bodies_[d.a], bodies_[d.b], settings_.frame / settings_.substeps);
   const auto stored = [](double stiffness, double compliance, double stretch, double load) {
     if (stiffness > 0) return 0.5 * stiffness * stretch * stretch;
     return 0.5 * std::min(stretch * stretch / compliance, compliance * load * load);

@@ -22,8 +22,6 @@ class AxisChange {
   // The axis with the new values. A stiffness or a damping takes the place of a frequency, and the other way round.
   AxisDef over(AxisDef axis) const;
 
-  bool operator==(const AxisChange&) const = default;
-
  private:
   std::vector<std::pair<Number, double>> values_;
 };

@@ -20,11 +20,9 @@ void pushAtPivot(Body& body, const double* w, const double* impulses) {
   for (int k = 0; k < 3; ++k) body.spin[k] += w[3 + k] * x + w[kRowWidth + 3 + k] * y + w[2 * kRowWidth + 3 + k] * z;
 }
 
-}  // namespace
-
-// Of the values of its linear rows and of its angular ones.
+// Lengths of the values of rows of which the first so many are linear.
 template <class Value>
-RowErrors Assembly::lengthsOf(const Node& n, const Value& value) {
+RowErrors lengthsOf(int linear, int rows, const Value& value) {
   const auto length = [&](int from, int to) {
     double s = 0;
     for (int r = from; r < to; ++r) {
@@ -33,8 +31,10 @@ RowErrors Assembly::lengthsOf(const Node& n, const Value& value) {
     }
     return std::sqrt(s);
   };
-  return {length(0, n.rows - n.angular), length(n.rows - n.angular, n.rows)};
+  return {length(0, linear), length(linear, rows)};
 }
+
+}  // namespace
 
 void Assembly::evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows) {
   const JointGeometry& geometry = parts_[n.index].geometry;
@@ -240,6 +240,16 @@ void Assembly::acceptLoose(double time) {
     }
 }
 
+void Assembly::forgiveMisfit(const std::function<bool(JointId)>& isNew) {
+  for (const Node& n : nodes_)
+    for (int r = 0; r < n.rows; ++r)
+      if (state_[n.offset + r] != State::spring || isNew(n.joint)) offset_[n.offset + r] = errorOf(fresh_, n, r);
+}
+
+bool Assembly::isCompliant() const {
+  return std::any_of(parts_.begin(), parts_.end(), [](const Part& p) { return p.compliance > 0; });
+}
+
 void Assembly::remember(Memory& m) const {
   m.impulse = impulse_, m.curvature = curvature_, m.force = force_, m.offset = offset_;
   m.curvatureStep = curvatureStep_, m.budget = budget_, m.surplus = surplus_, m.liveliest = liveliest_;
@@ -351,13 +361,13 @@ void Assembly::impulseOf(int node, Vec3& linear, Vec3& angular) const {
 
 RowErrors Assembly::errorsOf(int node) const {
   const Node& n = nodes_[node];
-  return lengthsOf(n, [&](int r) { return errorOf(fresh_, n, r); });
+  return lengthsOf(n.rows - n.angular, n.rows, [&](int r) { return errorOf(fresh_, n, r); });
 }
 
 RowErrors Assembly::missesOf(int node) const {
   const Node& n = nodes_[node];
   if (parts_[n.index].compliance == 0) return errorsOf(node);
-  return lengthsOf(n, [&](int r) {
+  return lengthsOf(n.rows - n.angular, n.rows, [&](int r) {
     const int row = n.offset + r;
     return state_[row] == State::spring ? 0 : errorOf(fresh_, n, r) + compliance_[row] * force_[row];
   });

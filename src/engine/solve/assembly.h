@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <vector>
 
@@ -46,14 +47,6 @@ class Assembly {
 
   // Orders and lays out the system, for substeps of `step` (s). `bodies` tells which are dynamic.
   Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies, double step);
-
-  // What is locked yields like springs of these stiffnesses (N/m along, N m/rad about an axis), where the compliance
-  // that was given lets the parts swing slowly enough for the step to follow; 0 where it does not.
-  struct Yield {
-    double along, about;
-  };
-  static Yield yieldOf(const JointGeometry& geometry, double compliance, double pinRadius, const Body& a, const Body& b,
-                       double step);
 
   // The line through the centre of mass of each dynamic body on which all its joints pull; see Body::untouchedAxis.
   void markUntouchedAxes(std::vector<Body>& bodies) const;
@@ -156,12 +149,7 @@ class Assembly {
   void acceptLoose(double time);
   // Takes the present errors as an offset that fades away: a rig put together with a misfit closes gently. What yields
   // by its loads is only forgiven it in new joints.
-  template <class IsNew>
-  void forgiveMisfit(const IsNew& isNew) {
-    for (const Node& n : nodes_)
-      for (int r = 0; r < n.rows; ++r)
-        if (state_[n.offset + r] != State::spring || isNew(n.joint)) offset_[n.offset + r] = misfitOf(n, r);
-  }
+  void forgiveMisfit(const std::function<bool(JointId)>& isNew);
   // Forgets everything but the joints: forces, states, curvature. Windings and winches are taken from what the world
   // has kept. To be followed by evaluate() and forgiveMisfit().
   void reset(const std::array<Winding, kMaxAxes>& windings, const std::array<AxisDef, kMaxAxes>& axes, int node);
@@ -244,10 +232,7 @@ class Assembly {
   // Stops, drives and springs: they bring and take energy of their own.
   bool hasAxes() const { return hasAxes_; }
   bool hasSprings() const { return !springsOn_.empty() || isCompliant(); }
-  // Whether some joint was given a compliance.
-  bool isCompliant() const {
-    return std::any_of(parts_.begin(), parts_.end(), [](const Part& p) { return p.compliance > 0; });
-  }
+  bool isCompliant() const;  // some joint was given a compliance
   // Whether a soft stop has pushed since openWork() that is slow against the step h.
   bool isOnSlowStop(double h) const;
   // J, without signs: what soft stops took and gave since openWork() that are too fast for the step h to follow.
@@ -275,6 +260,7 @@ class Assembly {
     int used = 0, place = 0;  // rows in the system, and where they are among all of them
 
     int sides() const { return 2 + riders; }  // 0 for a, 1 for b, then the riders
+    bool ruled() const { return axes || yields; }
   };
   // What is seldom asked of a node's joint.
   struct Part {
@@ -362,9 +348,6 @@ class Assembly {
   bool inSystem(int row) const { return state_[row] != State::set; }
   // C of a held row, from the coordinate or error in the given storage.
   double errorOf(const std::vector<double>& memory, const Node& n, int r) const;
-  template <class Value>
-  static RowErrors lengthsOf(const Node& n, const Value& value);
-  double misfitOf(const Node& n, int r) const { return errorOf(fresh_, n, r); }
   void evaluateNode(const Node& n, const std::vector<Body>& bodies, RowBlock& rows);
   struct Range {
     double low, high;

@@ -12,7 +12,7 @@ void Assembly::notePresentRates(const std::vector<Body>& bodies, std::vector<dou
   if (!hasAxes_) return;
   rates.resize(state_.size());
   for (const Node& n : nodes_)
-    for (int r = 0; (n.axes || n.yields) && r < n.rows; ++r)
+    for (int r = 0; n.ruled() && r < n.rows; ++r)
       if (isRuled(n, r)) rates[n.offset + r] = rateOf(n, r, bodies);
 }
 
@@ -106,7 +106,7 @@ void Assembly::aimSpring(const Node& n, int r, double h, double share) {
 void Assembly::aimSprings(double h, double share) {
   if (!hasAxes_) return;
   for (const Node& n : nodes_)
-    for (int r = 0; (n.axes || n.yields) && r < n.rows; ++r) {
+    for (int r = 0; n.ruled() && r < n.rows; ++r) {
       const int row = n.offset + r;
       if (axis_[row].kind == Kind::softStop && state_[row] == State::set) sign_[row] = 0;
       if (axis_[row].kind == Kind::spring || state_[row] == State::spring) aimSpring(n, r, h, share);

@@ -90,7 +90,7 @@ double Assembly::storedIn(const Node& n, int r) const {
 double Assembly::storedEnergy() const {
   double sum = 0;
   for (const Node& n : nodes_)
-    for (int r = 0; (n.axes || n.yields) && !n.released && r < n.rows; ++r) sum += storedIn(n, r);
+    for (int r = 0; n.ruled() && !n.released && r < n.rows; ++r) sum += storedIn(n, r);
   if (!isCompliant() && !looped_) return sum;
   // What is held yields by its load.
   for (const Node& n : nodes_)
@@ -124,7 +124,7 @@ double Assembly::workOfSolve(const std::vector<Body>& bodies) const {
   double sum = 0;
   if (!hasAxes_) return sum;
   for (const Node& n : nodes_)
-    for (int r = 0; (n.axes || n.yields) && !n.released && r < n.rows; ++r) {
+    for (int r = 0; n.ruled() && !n.released && r < n.rows; ++r) {
       const int row = n.offset + r;
       if (!held(row)) sum += impulse_[row] * (workRates_[row] + rateOf(n, r, bodies)) / 2;
     }
