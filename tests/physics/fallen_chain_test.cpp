@@ -64,6 +64,8 @@ TEST_P(FallenChains, GainNothing) {
 
 INSTANTIATE_TEST_SUITE_P(Cases, FallenChains,
                          testing::Values(FallenChain{"hinges", JointType::hinge, 39, 250, 0.4, 14},
+                                         FallenChain{"hingesInAJam", JointType::hinge, 39, 252.96, 0.4, 14},
+                                         FallenChain{"hingesInAnother", JointType::hinge, 39, 256.29, 0.402, 14},
                                          FallenChain{"hingesThrownFar", JointType::hinge, 39, 250, 1.4, 14},
                                          FallenChain{"hingesUnderTheirLoad", JointType::hinge, 20, 100, 1.9, 0},
                                          FallenChain{"balls", JointType::ball, 38, 20, 0.7, 10},

@@ -36,11 +36,17 @@ bool standsOnRoundEnd(const Collider& c, const Vec3& normal, const Points& point
   return middle.norm() < kOffCentre * radius;
 }
 
-// The mean distance from the points' middle, over the face between them (over the line, of such as lie on one), as a
-// share of the points' own: an even pressure on it acts against twisting so far out.
-double shareOfEvenPressure(const Vec3& normal, const Points& points) {
+void share(const Points& points, bool round, Manifold& m) {
+  m.together = static_cast<int>(points.size());
+  m.twistShare = round ? 2.0 / 3 : evenPressureOn(m.normal, points).share;
+}
+
+}  // namespace
+
+EvenPressure evenPressureOn(const Vec3& normal, const Points& points) {
   constexpr double kLine = 0.5, kThin = 1e-9;
-  if (points.size() < 2) return 1;
+  EvenPressure even;
+  if (points.size() < 2) return even;
   const auto count = static_cast<double>(points.size());
   Vec3 middle = Vec3::Zero();
   for (const Vec3& p : points) middle += p / count;
@@ -54,7 +60,7 @@ double shareOfEvenPressure(const Vec3& normal, const Points& points) {
     own += at.norm() / count;
   }
   std::sort(corners.begin(), corners.end(), [](const Corner& x, const Corner& y) { return x.first < y.first; });
-  double area = 0, moment = 0;  // of the distance, triangle by triangle about the middle
+  double moment = 0;  // of the distance, triangle by triangle about the middle
   for (std::size_t i = 0; i < corners.size(); ++i) {
     const Eigen::Vector2d from = corners[i].second, to = corners[(i + 1) % corners.size()].second, edge = to - from;
     const double length = edge.norm();
@@ -65,18 +71,18 @@ double shareOfEvenPressure(const Vec3& normal, const Points& points) {
     const auto upTo = [&](double s) {
       return high / 6 * (s * std::hypot(s, high) + high * high * std::asinh(s / high));
     };
-    area += high * length / 2;
+    even.area += high * length / 2;
     moment += upTo(to.dot(edge) / length) - upTo(from.dot(edge) / length);
   }
-  return area > kThin * own * own ? moment / (area * own) : kLine;
+  if (even.area > kThin * own * own) {
+    even.share = moment / (even.area * own);
+  } else {
+    even = {kLine, 0, 0};
+    for (const Corner& x : corners)
+      for (const Corner& y : corners) even.length = std::max(even.length, (x.second - y.second).norm());
+  }
+  return even;
 }
-
-void share(const Points& points, bool round, Manifold& m) {
-  m.together = static_cast<int>(points.size());
-  m.twistShare = round ? 2.0 / 3 : shareOfEvenPressure(m.normal, points);
-}
-
-}  // namespace
 
 void shareEvenPressure(const Collider& a, const Collider& b, Manifold& m) {
   const Points points = pointsTogether(m);

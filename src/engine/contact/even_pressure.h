@@ -2,6 +2,8 @@
 // What an even pressure between two shapes does that acts at a manifold's points.
 #pragma once
 
+#include <vector>
+
 #include "engine/contact/collide.h"
 
 namespace calm {
@@ -11,5 +13,12 @@ namespace calm {
 void shareEvenPressure(const Collider& a, const Collider& b, Manifold& m);
 // The same by the points alone.
 void shareEvenPressure(Manifold& m);
+
+// Of an even pressure on the face between these points, or on the line if they lie on one: the mean distance from their
+// middle as a share of their own, and over what it is spread: m^2, or m of a line, whose area is 0.
+struct EvenPressure {
+  double share = 1, area = 0, length = 0;
+};
+EvenPressure evenPressureOn(const Vec3& normal, const std::vector<Vec3>& points);
 
 }  // namespace calm

@@ -25,6 +25,8 @@ constexpr double kNever = std::numeric_limits<double>::infinity();
 
 constexpr double kRoundOff = 1e-8;  // of the work that goes both ways in an impact
 
+constexpr int kPressureRounds = 4;
+
 // The part x of the way, between 0 and 1, after which a x^2 + b x + c, c <= 0, is zero.
 double shareThatKeeps(double a, double b, double c) {
   if (a + b <= 0) return 0;
@@ -149,13 +151,18 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       const bool alike = normal.cross(own.normal).norm() < kAlike;
       return after <= (firstOnly ? earliest : own.after) + together && (alike || after <= own.after + kAtOnce * span);
     };
+    const auto comesLater = [&](const std::pair<int, double>& one) {
+      const ContactPatch& patch = touches_.patches[touches_.points[one.first].patch];
+      const Vec3 n = patch.normal();
+      return !isFirst(patch.a, patch.placeA, one.second, n) || !isFirst(patch.b, patch.placeB, one.second, n);
+    };
+    coming.erase(std::remove_if(coming.begin(), coming.end(), comesLater), coming.end());
+    pressWhereStruck(coming);
     std::vector<Impact> struck;
     std::map<int, Touch> touching;  // bodies that may be moved to their touch
     double fastest = 0;
     for (const auto& [i, after] : coming) {
       const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
-      const Vec3 n = patch.normal();
-      if (!isFirst(patch.a, patch.placeA, after, n) || !isFirst(patch.b, patch.placeB, after, n)) continue;
       if (++times[static_cast<std::size_t>(i)] > most) {
         crowd_ = true;
         return earliest;
@@ -172,10 +179,14 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
       for (int id : {patch.a, patch.b})
         if (bodies[id].dynamic()) touching.try_emplace(id, Touch{after, bodies[id].velocity, bodies[id].spin});
     }
-    pressWhereStruck(struck);
     addResting(struck, bodies);
-    const Motions before = assemblies.empty() ? Motions{} : motionsOf(bodies, assemblies);
+    const Motions before = motionsOf(bodies, assemblies);
     settle(struck, bodies, fastest, assemblies);
+    for (int i = 0; i < kPressureRounds && assemblies.empty() && pressAnew(struck); ++i) {
+      for (const auto& [id, velocity, spin] : before) bodies[id].velocity = velocity, bodies[id].spin = spin;
+      for (Impact& impact : struck) strikeAgain(impact, bodies);
+      settle(struck, bodies, fastest, assemblies);
+    }
     if (assemblies.empty())
       keepEnergy(struck, bodies, fastest);
     else
@@ -328,11 +339,44 @@ ContactSolver::Impact ContactSolver::impactAt(int point, const std::vector<Body>
 }
 
 // The pressure of an impact is even only if all points that touch together are struck.
-void ContactSolver::pressWhereStruck(const std::vector<Impact>& struck) {
+void ContactSolver::pressWhereStruck(const std::vector<std::pair<int, double>>& struck) {
   std::map<int, int> points;  // of each patch that is struck
-  for (const Impact& impact : struck) ++points[touches_.points[impact.point].patch];
-  for (const auto& [patch, count] : points)
-    if (count < touches_.patches[patch].pair->manifold.together) touches_.patches[patch].twist = 0;
+  for (const auto& [point, after] : struck) ++points[touches_.points[point].patch];
+  for (const auto& [number, count] : points) {
+    ContactPatch& patch = touches_.patches[number];
+    if (count < patch.pair->manifold.together) patch.twist = 0;
+    // Not where they were pressed before.
+    patch.pressed = patch.middle;
+  }
+}
+
+// Where struck faces turn out to be pressed elsewhere than was thought, lets their friction act there, and says so.
+bool ContactSolver::pressAnew(const std::vector<Impact>& struck) {
+  constexpr double kMatters = 1e-9;                // m
+  std::map<int, std::pair<Vec3, double>> pressed;  // of each patch: by impulse, and the sum of these
+  for (const Impact& impact : struck) {
+    const ContactPoint& p = touches_.points[impact.point];
+    const ContactPatch& patch = touches_.patches[p.patch];
+    if (patch.twist == 0 || p.gap > patch.together) continue;
+    auto& [sum, load] = pressed.try_emplace(p.patch, Vec3::Zero(), 0).first->second;
+    sum += impact.impulse()[0] * p.position, load += impact.impulse()[0];
+  }
+  bool moved = false;
+  for (const auto& [number, sum] : pressed) {
+    ContactPatch& patch = touches_.patches[number];
+    const Vec3 at = sum.second > 0 ? Vec3(sum.first / sum.second) : patch.middle;
+    moved |= (at - patch.pressed).norm() > kMatters;
+    patch.pressed = at;
+  }
+  return moved;
+}
+
+void ContactSolver::strikeAgain(Impact& impact, const std::vector<Body>& bodies) const {
+  Impact again = impactAt(impact.point, bodies);
+  again.slip[0] += impact.gained;
+  again.gained = impact.gained;
+  again.contact.law.target = impact.contact.law.target;
+  impact = again;
 }
 
 // What is at rest at other points of pairs that strike may be pushed there by the impact.

@@ -90,17 +90,17 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   Eigen::VectorXd alone;
   coupling_ = couplingOf(points, bodies, assemblies, alone);
   coupled_.resize(size());
+  for (int p = 0; p < size(); ++p) setMobility(coupled_[p].law, mobilityOf(p, coupling_, alone));
+  yieldAlikeAcrossSeams(touches_.patches, [&](int p) -> ContactLaw<double>& { return coupled_[p].law; });
   for (int p = 0; p < size(); ++p) {
     const ContactPoint& point = touches_.points[p];
-    const Mat3 mobility = mobilityOf(p, coupling_, alone);
     ContactLaw<double>& law = coupled_[p].law;
-    setMobility(law, mobility);
     coupled_[p].friction = touches_.patches[point.patch].friction;
     law.target = point.target;
     for (int k = 0; k < 2; ++k) law.came[k] = point.came[k];
     // Overlap is pushed out with what would part the two bodies alone: where joints jam them, the full speed would
     // fling others.
-    if (point.target > 0) law.target *= std::min(1.0, mobility(0, 0) / alone[3 * p]);
+    if (point.target > 0) law.target *= std::min(1.0, law.mobility[0] / alone[3 * p]);
     // Velocities are closed without the compliance's own yield.
     if (closing_) law.target += law.softness * given_[p];
   }
@@ -186,6 +186,13 @@ bool ContactSolver::turnsRound() const {
   return false;
 }
 
+// Sweeps leave the load where they began, as they may where joints hold what presses; the next steps begin with it.
+bool ContactSolver::isPressedAnew() const {
+  constexpr int kFew = 24;  // points
+  return size() <= kFew && std::any_of(touches_.patches.begin(), touches_.patches.end(),
+                                       [](const ContactPatch& p) { return p.fresh && p.twist != 0; });
+}
+
 double ContactSolver::settleByLaw(const std::vector<Body>& bodies, Goal& goal) {
   const double hardest = unequal_ ? hardestSoftness(bodies) : 0;
   if (unequal_ && isPressed(hardest) && solveHarder(hardest, gripsAtStart(), goal.enough)) return 0;
@@ -199,7 +206,7 @@ double ContactSolver::settleByLaw(const std::vector<Body>& bodies, Goal& goal) {
     if (i == 0) goal.enough = std::max(goal.enough, goal.reduction * change);
     if (change < goal.enough) break;
   }
-  if (change > goal.enough && solveActive(gripsNow(), goal.enough)) change = 0;
+  if ((change > goal.enough || isPressedAnew()) && solveActive(gripsNow(), goal.enough)) change = 0;
   if (unequal_ && isPressed(hardest) && solveHarder(hardest, gripsNow(), goal.enough)) change = 0;
   return change;
 }

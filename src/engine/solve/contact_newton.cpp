@@ -84,6 +84,7 @@ void ContactNewton::takePatch(const Touches& touches, const ContactSet& set, con
   const auto [early, late] = std::minmax(patch.place[0], patch.place[1]);
   patch.block = early < 0 ? 0 : plan_->factor.offDiagonal(late, early);
   patch.friction = from.friction;
+  patch.seam = from.seam, patch.softer = from.softer;
   const Mat3& d = patch.directions = from.directions;
   const Mat3 inward = d.transpose();
   Motions motions;
@@ -116,12 +117,9 @@ void ContactNewton::takePatch(const Touches& touches, const ContactSet& set, con
     setMobility(p.law, m, terms.softness);
     p.law.target = point.target;
     for (int k = 0; k < 2; ++k) p.law.came[k] = point.came[k];
-    // Velocities are closed without the compliance's own yield.
-    if (terms.given) p.law.target += p.law.softness * (*terms.given)[i];
     p.slipBefore = slipOf(p, motions);
     p.slipBefore.tail<2>() += point.carried;
     p.slip = p.slipBefore;
-    decide(patch.friction, p);
   }
   patch.end = static_cast<int>(points_.size());
 }
@@ -135,6 +133,14 @@ bool ContactNewton::solve(Touches& touches, const ContactSet& set, const Terms& 
   points_.clear();
   for (int k = set.firstPatch; k < set.endPatch; ++k)
     takePatch(touches, set, touches.patches[touches.order[k]], terms, bodies);
+  yieldAlikeAcrossSeams(patches_, [&](int p) -> ContactLaw<double>& { return points_[p].law; });
+  for (const Patch& patch : patches_)
+    for (int i = patch.first; i < patch.end; ++i) {
+      Point& p = points_[i];
+      // Velocities are closed without the compliance's own yield.
+      if (terms.given) p.law.target += p.law.softness * (*terms.given)[p.index];
+      decide(patch.friction, p);
+    }
   double lacks = 0;
   for (int round = 0; round < kRounds; ++round) {
     build(bodies);

@@ -3,7 +3,11 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
+#include <utility>
+#include <vector>
 
+#include "engine/solve/contact_law.h"
 #include "engine/solve/contact_pair.h"
 
 namespace calm {
@@ -32,18 +36,23 @@ struct ContactPatch {
   Mat3 directions;     // normal (from a to b) and tangents, columns
   double together;     // m, the gap up to which its points touch together
   Vec3 middle;         // of those
+  Vec3 pressed;        // their mean by the normal forces of the last step, or the middle if they had none
+  bool fresh;          // not all of these are known
   double friction;     // coefficient
-  double twist;        // share of their distances from it that friction has against twisting, beyond the arms'
+  double twist;        // share of their distances from there that friction has against twisting, beyond the arms'
+  int seam = -1;       // names the patches into which seams divide the face or line where its two bodies touch
+  double softer = 1;   // than the mean of those
   Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a point or line
   bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
   double slowest;      // m/s; impacts slower than that do not bounce
 
   int size() const { return end - first; }
   Vec3 normal() const { return directions.col(0); }
-  // m, of each direction at a point for twisting about the normal, beyond what the arms give.
+  // m, of each direction at a point for twisting about the normal, beyond what the arms give. About where the patch is
+  // pressed: what slides straight is not turned, however the load lies.
   Vec3 leverOf(const ContactPoint& p) const {
     if (twist == 0 || p.gap > together) return Vec3::Zero();
-    const Vec3 from = twist * (p.position - middle);
+    const Vec3 from = twist * (p.position - pressed);
     return {0, -from.dot(directions.col(2)), from.dot(directions.col(1))};
   }
 };
@@ -72,6 +81,29 @@ struct Touches {
   }
   // Finds sets, order and places of the patches.
   void arrange(const std::vector<Body>& all);
+  // Where seams divide the face on which two bodies touch, each part is to carry by its size.
+  void shareAcrossSeams();
+
+ private:
+  // Of two bodies each, where more than one patch lies in the same plane.
+  std::vector<std::vector<ContactPatch*>> facesInParts();
 };
+
+// What a point yields is a part of its own mobility, which is larger further out. On a face that seams divide all are
+// to yield alike, for the size of their patch: else the pressure there would not be even. For patches with a seam, a
+// softness and points, each of which answers by lawOf(point).
+template <class Patches, class LawOf>
+void yieldAlikeAcrossSeams(const Patches& patches, const LawOf& lawOf) {
+  std::map<int, std::pair<double, int>> yields;  // of each such face: sum, and of how many points
+  const auto forEachPoint = [&](const auto& visit) {
+    for (const auto& patch : patches)
+      for (int i = patch.first; i < patch.end && patch.seam >= 0; ++i) visit(patch, lawOf(i), yields[patch.seam]);
+  };
+  forEachPoint([](const auto&, const ContactLaw<double>& law, auto& sum) { sum.first += law.softness, ++sum.second; });
+  forEachPoint([](const auto& patch, ContactLaw<double>& law, const auto& sum) {
+    law.softness = patch.softer * sum.first / sum.second;
+    law.perSpeed = 1 / (law.mobility[0] + law.softness);
+  });
+}
 
 }  // namespace calm

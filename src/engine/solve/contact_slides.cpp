@@ -59,6 +59,47 @@ Vec3 ContactSolver::slipBefore(int point, const std::vector<Body>& bodies, doubl
   return before;
 }
 
+Vec3 ContactSolver::pressedOf(const ContactPatch& patch) const {
+  Vec3 sum = Vec3::Zero();
+  double load = 0;
+  for (int i = patch.first; i < patch.end; ++i) {
+    const ContactPoint& p = touches_.points[i];
+    if (p.gap <= patch.together) load += p.impulse[0], sum += p.impulse[0] * p.position;
+  }
+  return load > 0 ? Vec3(sum / load) : patch.middle;
+}
+
+bool ContactSolver::followPressure(std::vector<Body>& bodies) {
+  constexpr double kMatters = 1e-6;  // m/s
+  bool moved = false;
+  for (ContactPatch& patch : touches_.patches) {
+    if (!patch.fresh || patch.twist == 0) continue;
+    Vec3 rubs = Vec3::Zero();
+    double furthest = 0;
+    for (int i = patch.first; i < patch.end; ++i) {
+      const ContactPoint& p = touches_.points[i];
+      if (p.gap > patch.together) continue;
+      rubs += patch.directions.rightCols<2>() * p.impulse.tail<2>();
+      furthest = std::max(furthest, (p.position - patch.middle).norm());
+    }
+    const Vec3 n = patch.normal(), pressed = pressedOf(patch), by = patch.twist * (patch.pressed - pressed);
+    const double twist = n.dot(by.cross(rubs));  // more than before
+    Body &a = bodies[patch.a], &b = bodies[patch.b];
+    const double turns = n.dot((a.response + b.response) * n);  // of what is not dynamic, none
+    if (std::abs(turns * twist) * furthest <= kMatters) continue;
+    const Vec3 lever(0, -by.dot(patch.directions.col(2)), by.dot(patch.directions.col(1)));
+    const auto spinBefore = [&](const Body& body) { return n.dot(body.dynamic() ? body.spinBefore : body.spin); };
+    const double turned = spinBefore(b) - spinBefore(a);
+    for (int i = patch.first; i < patch.end && !slipsBefore_.empty(); ++i)
+      if (touches_.points[i].gap <= patch.together) slipsBefore_[i] += turned * lever;
+    patch.pressed = pressed;
+    if (a.dynamic()) a.spin -= a.response * (twist * n);
+    if (b.dynamic()) b.spin += b.response * (twist * n);
+    moved = true;
+  }
+  return moved;
+}
+
 void ContactSolver::noteSlides(const std::vector<Body>& bodies, double at) {
   constexpr double kSticks = 0.9, kSlides = 0.99;  // of the limit of friction
   constexpr double kSlow = 1e-3, kBrisk = 2e-3;    // m/s; what is slower may as well be about to stick

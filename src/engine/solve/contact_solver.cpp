@@ -18,6 +18,11 @@ constexpr double kPushSpeed = 1;  // m/s
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 constexpr double kBent = 0.05;                             // of the way in a step, that its bend may open what touches
 
+// m/s^2, of a body's point where nothing pushes it.
+Vec3 bend(const Body& body, const Vec3& arm) {
+  return body.spin.cross(body.spin.cross(arm)) + body.freeTurning().cross(arm);
+}
+
 }  // namespace
 
 void ContactSolver::begin(const Vec3& gravity, const Span& span, bool closing, bool crowd) {
@@ -50,12 +55,12 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   patch.middle /= together;
   if (together != manifold.together) shareEvenPressure(pair.manifold);
   patch.twist = manifold.twistShare - 1;
+  double load = 0;  // N
+  for (const ContactImpulse& last : pair.last) load += last.force[0];
   patch.bounces = pair.restitution > 0 || !crowd_ || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
   if (patch.bounces) {
     const Vec3 parting = pushOn(b, patch.middle - fromB) - pushOn(a, patch.middle - fromA);
-    double load = 0;  // N
-    for (const ContactImpulse& last : pair.last) load += last.force[0];
     const double pressing = std::max({gravity_.norm(), -n.dot(parting), load * (a.inverseMass + b.inverseMass)});
     patch.slowest = std::max(kBounceShare * span_.whole * pressing, kLeastBounce);
   }
@@ -66,10 +71,11 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   const Vec3 inwards = turnA * turnA * (patch.middle - a.position) - turnB * turnB * (patch.middle - b.position);
   const Eigen::Vector2d carried = time * patch.directions.rightCols<2>().transpose() * inwards;
   patch.first = size();
+  int known = 0;  // points of the last step
   for (const ManifoldPoint& m : manifold.points) {
     Vec3 force = Vec3::Zero();
     for (const ContactImpulse& last : pair.last)
-      if (last.id == m.id) force = last.force;
+      if (last.id == m.id) force = last.force, ++known;
     // To the surfaces, that meet where they touch.
     const Vec3 half = manifold.touchTime > 0 ? Vec3(Vec3::Zero()) : Vec3(std::max(m.gap, 0.0) / 2 * n);
     const Vec3 armA = m.position - half - fromA, armB = m.position + half - fromB;
@@ -95,10 +101,18 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     if (stays) touches_.points.back().carried = carried;
   }
   patch.end = size();
+  patch.pressed = pressedOf(patch);
+  patch.fresh = load <= 0 || known < static_cast<int>(std::max(manifold.points.size(), pair.last.size()));
   patch.wandering.setZero();
   if (crowd_) return;
   aimAtMiddle(patch, bodies);
   if (!closing_) followBends(patch, bodies);
+}
+
+void ContactSolver::arrange(const std::vector<Body>& bodies) {
+  constexpr int kMany = 128;  // points, among which it does not come to that
+  touches_.arrange(bodies);
+  if (size() <= kMany) touches_.shareAcrossSeams();
 }
 
 // A kick stands for what acts from half a step before to half a step after its instant, and the next one has no push.
@@ -134,9 +148,6 @@ double ContactSolver::bendOf(int point, const std::vector<Body>& bodies) const {
   if (manifold.touchTime > 0) return 0;
   const Body &a = bodies[patch.a], &b = bodies[patch.b];
   const Vec3 n = patch.normal();
-  const auto bend = [](const Body& body, const Vec3& arm) {
-    return Vec3(body.spin.cross(body.spin.cross(arm)) + body.freeTurning().cross(arm));
-  };
   const Vec3 armA = p.armA - manifold.roundA * n, armB = p.armB + manifold.roundB * n;
   double sum = n.dot(bend(b, armB) - bend(a, armA));
   // The normal turns, too.
@@ -172,6 +183,12 @@ void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bo
   };
   const Manifold& manifold = patch.pair->manifold;
   patch.wandering = span_.step / 2 * (rateOf(b, manifold.roundB) - rateOf(a, -manifold.roundA));
+  // A line leans as the two turn by themselves.
+  for (int i = patch.first; i < patch.end; ++i) {
+    ContactPoint& p = touches_.points[i];
+    const Vec3 fromMiddle = p.position - wandering->at;
+    p.target -= span_.step / 2 * n.dot(bend(b, fromMiddle) - bend(a, fromMiddle));
+  }
 }
 
 Mat3 ContactSolver::ownMobility(int point, const std::vector<Body>& bodies) const {

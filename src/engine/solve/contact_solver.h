@@ -40,7 +40,7 @@ class ContactSolver {
   // (s) of what is left of the step.
   void endTouch(int patch, double after, double falling);
   // After the last of them.
-  void arrange(const std::vector<Body>& bodies) { touches_.arrange(bodies); }
+  void arrange(const std::vector<Body>& bodies);
   bool crowd() const { return crowd_; }
   // Whether bodies that touch have masses so different that sweeps crawl.
   bool areUnequal(const std::vector<Body>& bodies) const;
@@ -77,6 +77,9 @@ class ContactSolver {
   double relaxApart(std::vector<Body>& bodies, const Goal& goal);
   // `solveJoints` closes the joints after each sweep.
   double relaxInTurn(std::vector<Body>& bodies, const Goal& goal, const std::function<void()>& solveJoints);
+  // Where patches without a force yet turn out to be pressed elsewhere than in their middle, lets their friction act
+  // there, and says so: all is to be relaxed again.
+  bool followPressure(std::vector<Body>& bodies);
   // With the joints' answer known, by couple(). They are to be closed after it. Also for few contacts without joints.
   // `momentum`, kg m/s, is all that there is and that weights bring, taken without signs.
   double relaxCoupled(std::vector<Body>& bodies, const Goal& goal, double momentum);
@@ -141,7 +144,10 @@ class ContactSolver {
   void moveToTouch(const std::map<int, Touch>& touching, std::vector<Body>& bodies, double span);
   void forgetCourse(const std::vector<Impact>& struck, std::vector<Body>& bodies);
   Impact impactAt(int point, const std::vector<Body>& bodies) const;
-  void pressWhereStruck(const std::vector<Impact>& struck);
+  // Points, and when they are.
+  void pressWhereStruck(const std::vector<std::pair<int, double>>& struck);
+  bool pressAnew(const std::vector<Impact>& struck);
+  void strikeAgain(Impact& impact, const std::vector<Body>& bodies) const;
   void addResting(std::vector<Impact>& struck, const std::vector<Body>& bodies) const;
   void settle(std::vector<Impact>& struck, std::vector<Body>& bodies, double fastest,
               const std::vector<Assembly*>& assemblies) const;
@@ -176,6 +182,8 @@ class ContactSolver {
   double timeToTouch(int point, const std::vector<Body>& bodies) const;
   // m/s, by which the speed of parting at a point will differ from its present one when it touches.
   double partingGain(int point, const std::vector<Body>& bodies, double after) const;
+  // The mean of its points that touch together, by their normal impulses; their middle if there are none.
+  Vec3 pressedOf(const ContactPatch& patch) const;
   // Whether what carried the patch slid.
   bool slid(const ContactPatch& patch) const;
   // m/s, of b against a along the patch, in its middle; world.
@@ -209,6 +217,7 @@ class ContactSolver {
   double settleByLaw(const std::vector<Body>& bodies, Goal& goal);
   // Whether some point slides otherwise than it came.
   bool turnsRound() const;
+  bool isPressedAnew() const;
   bool easeJams(double momentum);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
   // What a point does.

@@ -41,7 +41,7 @@ constexpr int kContactRoundsWithJoints = 40;
 // With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
 // then, and go on until the stops stay on their sides.
 constexpr int kCoupledContacts = 80;
-constexpr int kCoupledSweeps = 200, kCoupledRounds = 8;
+constexpr int kCoupledSweeps = 200, kCoupledRounds = 8, kPressureRounds = 2;
 // Without joints it is done for so few that the lanes of sweeps would be empty, and where masses are far from equal.
 constexpr int kFewContacts = 24;
 
@@ -336,13 +336,18 @@ bool Island::solveVelocities(const Scene& scene, double h, double time, bool unl
       contacts_.couple(scene.bodies, assemblies);
       change = contacts_.relaxCoupled(scene.bodies, goal, momentum);
       changed = solveJoints(scene, h, time);
+      if (round < kPressureRounds && contacts_.followPressure(scene.bodies))
+        solveJoints(scene, h, time), changed = true;
     }
   } else if (!contacts_.empty()) {
-    if (assemblies.empty())
-      change = contacts_.relaxApart(scene.bodies, {kContactRounds, kContactTolerance, kContactReduction});
-    else
-      change = contacts_.relaxInTurn(scene.bodies, {kContactRoundsWithJoints, kContactTolerance, kContactReduction},
-                                     [&] { solveJoints(scene, h, time); });
+    const auto relax = [&] {
+      if (assemblies.empty())
+        return contacts_.relaxApart(scene.bodies, {kContactRounds, kContactTolerance, kContactReduction});
+      return contacts_.relaxInTurn(scene.bodies, {kContactRoundsWithJoints, kContactTolerance, kContactReduction},
+                                   [&] { solveJoints(scene, h, time); });
+    };
+    change = relax();
+    if (contacts_.followPressure(scene.bodies)) change = relax();
   }
   const bool stands = !unlessStruck || assemblies.empty() || !contacts_.struckUnawares();
   if (stands) {

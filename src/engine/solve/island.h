@@ -190,7 +190,7 @@ class Island {
   Account takeStock(const Scene& scene, double energyBefore, int pieces);
   // Does a frame that was too hard again with more substeps.
   void refine(const Scene& scene, double energyBefore, Account& account);
-  void giveBack(const Scene& scene, Account& account);
+  bool giveBack(const Scene& scene, double gain);
   // Notes the gains of a frame that stands.
   void settle(const Scene& scene, const Account& account);
   // Keeps all that changes, where the frame may be refined.

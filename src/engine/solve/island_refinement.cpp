@@ -86,10 +86,12 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   // Trouble that lasts is not looked into frame by frame.
   if ((hasAxes() || moved_) && saved_.assemblies.front().fallback > 0) return;
   constexpr int kAsBefore = -1;
+  int taken = 1;  // pieces, in the last attempt
   const auto again = [&](int pieces, int fallback) {
     returnToStart(scene);
     for (Assembly* assembly : assemblies)
       if (fallback != kAsBefore) assembly->setFallback(fallback);
+    taken = pieces;
     takeSubsteps(scene, pieces);
     account = takeStock(scene, energyBefore, pieces);
     ++residual_.refined;
@@ -112,15 +114,15 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   // Where something touches only gains can be told, and easy frames gain and lose a little in turn.
   const bool gained = residual_.refined > 0 ? account.gain > 0 : !account.isSound();
   const bool gainedInTouch = touched_ && !hasAxes() && gained;
-  if (stands || gainedInTouch) giveBack(scene, account);
+  if ((stands || gainedInTouch) && giveBack(scene, account.gain)) account = takeStock(scene, energyBefore, taken);
   for (Assembly* assembly : assemblies)
     if (!topHeavy_ && !hasAxes()) assembly->setFallback(0);
 }
 
 // What a hard frame gained or lost in spite of all goes: by a factor on how its parts move against one another, which
-// breaks no joint and leaves the momenta of what hangs on nothing.
-void Island::giveBack(const Scene& scene, Account& account) {
-  if (moved_) return;
+// breaks no joint and leaves the momenta of what hangs on nothing. Of what ran away some is left.
+bool Island::giveBack(const Scene& scene, double gain) {
+  if (moved_) return false;
   const auto hangs = [](const Assembly* a) { return a->isAnchored(); };
   Vec3 velocity = Vec3::Zero(), spin = Vec3::Zero(), centre = Vec3::Zero();
   if (std::none_of(assemblies.begin(), assemblies.end(), hangs)) {
@@ -149,8 +151,8 @@ void Island::giveBack(const Scene& scene, Account& account) {
     moving += b.kineticEnergyAt(b.velocity - together(b), b.spin - spin);
   }
   constexpr double kMost = 0.1, kMostInTouch = 0.99;  // of it
-  const double share = std::min(account.gain / moving, kMostInTouch);
-  if (!std::isfinite(share) || share < -kMost || (!touched_ && share > kMost)) return;
+  const double share = std::min(gain / moving, kMostInTouch);
+  if (!std::isfinite(share) || share < -kMost || (!touched_ && share > kMost)) return false;
   const double factor = std::sqrt(1 - share);
   for (const BodyId id : bodies) {
     Body& b = scene.bodies[id];
@@ -159,7 +161,7 @@ void Island::giveBack(const Scene& scene, Account& account) {
     b.velocity = common + factor * (b.velocity - common);
     b.spin = spin + factor * (b.spin - spin);
   }
-  account.gain = 0;
+  return true;
 }
 
 }  // namespace calm
