@@ -153,6 +153,73 @@ TEST_P(Sliding, CapsuleIsTakenAlongByATurntable) {
   EXPECT_LT(off, 0.04 * way);
 }
 
+// A disc that slides and spins on its flat end, pressed evenly: friction goes another way at each place, so that both
+// fade together, whichever there was more of (Voyenli and Eriksen, American Journal of Physics 53, 1985; Farkas and
+// others, Physical Review Letters 90, 248302, 2003). By an integration over cells of the disc.
+struct Puck {
+  double radius, friction, speed, spin, way = 0;
+
+  void run(double time) {
+    constexpr int kCells = 40;
+    constexpr double kStep = 1e-4;
+    for (double t = 0; t < time; t += kStep) {
+      double pull = 0, moment = 0;
+      for (int i = 0; i < kCells; ++i)
+        for (int k = 0; k < kCells; ++k) {
+          const double out = radius * std::sqrt((i + 0.5) / kCells), angle = 2 * kPi * (k + 0.5) / kCells;
+          const double x = out * std::cos(angle), z = out * std::sin(angle);
+          const double ux = speed + spin * z, uz = -spin * x, slip = std::hypot(ux, uz) * kCells * kCells;
+          pull += ux / slip, moment += (z * ux - x * uz) / slip;
+        }
+      speed -= kStep * friction * kGravity * pull;
+      spin -= kStep * friction * kGravity * moment / (radius * radius / 2);
+      way += kStep * speed;
+    }
+  }
+};
+
+TEST(SpinningPuck, SlidesAsFarAsAnEvenPressureLetsIt) {
+  constexpr double kTime = 0.5;
+  for (const auto& [speed, spin] : {std::pair(1.0, 10.0), std::pair(2.0, 5.0), std::pair(0.5, 20.0)}) {
+    SCOPED_TRACE(spin);
+    Puck expected{.radius = 0.2, .friction = 0.3, .speed = speed, .spin = spin};
+    expected.run(kTime);
+    World world;
+    world.addBody(ground(expected.friction));
+    BodyDef def = tangible(Cylinder{expected.radius, 0.004}, 1, {{0, 0.002, 0}});
+    def.friction = expected.friction;
+    def.velocity = {speed, 0, 0}, def.angularVelocity = {0, spin, 0};
+    const BodyId puck = world.addBody(def);
+    while (world.time() < kTime - 1e-9) world.step();
+    const BodyState end = world.state(puck);
+    const double way = std::hypot(end.pose.position.x(), end.pose.position.z());
+    report("puck that slides and spins: way", (way / expected.way - 1) * 100, 4, "%");
+    report("puck that slides and spins: spin", (end.angularVelocity.y() / expected.spin - 1) * 100, 4, "%");
+    EXPECT_NEAR(way, expected.way, 0.04 * expected.way);
+    EXPECT_NEAR(end.angularVelocity.y(), expected.spin, 0.04 * expected.spin);
+  }
+}
+
+// A thin rod on the ground, pushed across at its end, turns about the place 1/sqrt(2) of its length from there; it
+// begins to with (sqrt(2) - 1) of the friction of its weight (Mason, "Mechanics of robotic manipulation", 2001, ch. 7).
+TEST(PushedRod, BeginsToTurnWithItsShareOfFriction) {
+  const double mu = 0.5, limit = (std::sqrt(2) - 1) * mu * kGravity;
+  const auto turnsBy = [&](double force) {
+    World world;
+    world.addBody(ground(mu));
+    BodyDef def = tangible(Box{{1, 0.05, 0.02}}, 1, {{0, 0.025, 0}});
+    def.friction = mu;
+    const BodyId rod = world.addBody(def);
+    world.addPush({.body = rod, .at = {0.5, -0.025, 0}, .force = {0, 0, force}});
+    for (int i = 0; i < 60; ++i) world.step();
+    return world.state(rod).pose.rotation.angularDistance(Quat::Identity());
+  };
+  const double holds = turnsBy(0.96 * limit), gives = turnsBy(1.04 * limit);
+  report("rod pushed at its end, 4 % less than it holds: turns", holds, 1e-3, "rad");
+  EXPECT_LT(holds, 1e-3);
+  EXPECT_GT(gives, 0.02);
+}
+
 INSTANTIATE_TEST_SUITE_P(Tables, Sliding, testing::ValuesIn(tables()),
                          [](const auto& table) { return std::string(table.param.name); });
 

@@ -192,7 +192,9 @@ void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Man
   constexpr int kRounds = 4;
   const double sagitta = a.sagitta() + b.sagitta();
   convexManifold(a, b, margin + sagitta, out);
-  ConvexCore rolledA = a, rolledB = b;
+  // One of each for each thread: there is much in a prism.
+  thread_local ConvexCore rolledA, rolledB;
+  rolledA = a, rolledB = b;
   // Turned for another normal than that which comes out, an edge is not where the cylinder is lowest.
   Vec3 rolledFor = Vec3::Zero();
   for (int i = 0; i < kRounds && !out.points.empty() && out.normal.dot(rolledFor) < kSame; ++i) {
@@ -206,13 +208,36 @@ void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Man
   out.normalOn = Manifold::Owner::neither;
 }
 
-void findManifold(const Collider& a, const Collider& b, double margin, Manifold& out) {
-  if (a.halfSpace && b.halfSpace) return;
-  if (a.halfSpace) return againstHalfSpace(a, b.core, margin, true, out);
-  if (b.halfSpace) return againstHalfSpace(b, a.core, margin, false, out);
-  if (onRoundSides(a.core, b.core, margin, out)) return;
-  if (a.core.discRadius > 0 || b.core.discRadius > 0) return rolledManifold(a.core, b.core, margin, out);
-  convexManifold(a.core, b.core, margin, out);
+void findManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
+  if (onRoundSides(a, b, margin, out)) return;
+  if (a.discRadius > 0 || b.discRadius > 0) return rolledManifold(a, b, margin, out);
+  convexManifold(a, b, margin, out);
+}
+
+void clear(double roundA, double roundB, double margin, Manifold& out) {
+  out.points.clear();
+  out.normalOn = Manifold::Owner::neither;
+  out.touchTime = 0;
+  out.roundA = roundA, out.roundB = roundB;
+  out.clearance = margin;
+}
+
+// How far from its centre a core reaches, m.
+double reachOf(const ConvexCore& core) {
+  if (core.discRadius > 0) return std::hypot(core.discAxis.norm(), core.discRadius);
+  double furthest = 0;
+  for (const Vec3& v : core.vertices) furthest = std::max(furthest, (v - core.center).norm());
+  return furthest + core.radius;
+}
+
+// Whether a core is beyond all reach of a triangle: over its plane and beyond its edges, which are at right angles.
+bool isFarFrom(const ConvexCore& triangle, const ConvexCore& core, double margin) {
+  const Vec3& up = triangle.faces[0].normal;
+  const double over = up.dot(core.center - triangle.vertices[0]);
+  double beyond = 0;
+  for (int e = 0; e < 3; ++e)
+    beyond = std::max(beyond, triangle.edgeDirections[e].cross(up).dot(core.center - triangle.vertices[e]));
+  return std::hypot(over, beyond) > reachOf(core) + margin;
 }
 
 }  // namespace
@@ -228,24 +253,28 @@ void buildCollider(const Shape& shape, const Pose& pose, Collider& collider) {
 }
 
 void collide(const Collider& a, const Collider& b, double margin, Manifold& out) {
-  out.points.clear();
-  out.normalOn = Manifold::Owner::neither;
-  out.touchTime = 0;
-  out.roundA = a.halfSpace ? 0 : a.core.radius;
-  out.roundB = b.halfSpace ? 0 : b.core.radius;
-  out.clearance = margin;
-  findManifold(a, b, margin, out);
-  shareEvenPressure(a, b, out);
+  clear(a.halfSpace ? 0 : a.core.radius, b.halfSpace ? 0 : b.core.radius, margin, out);
+  if (a.halfSpace && b.halfSpace) return;
+  if (a.halfSpace)
+    againstHalfSpace(a, b.core, margin, true, out);
+  else if (b.halfSpace)
+    againstHalfSpace(b, a.core, margin, false, out);
+  else
+    findManifold(a.core, b.core, margin, out);
+  shareEvenPressure(a.core, b.core, out);
 }
 
 void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double margin, Manifold& out) {
-  Collider first, second;
-  first.core = a;
-  buildTriangle(*touch.mesh, touch.triangle, touch.pose, second.core);
-  collide(first, second, margin, out);
+  // One for each thread: there are many triangles.
+  thread_local ConvexCore core;
+  buildTriangle(*touch.mesh, touch.triangle, touch.pose, core);
+  clear(a.radius, 0, margin, out);
+  if (isFarFrom(core, a, margin)) return;
+  findManifold(a, core, margin, out);
+  shareEvenPressure(a, core, out);
   if (out.points.empty()) return;
   const MeshData::Triangle& t = touch.mesh->triangles[touch.triangle];
-  const Vec3 up = second.core.faces[0].normal;
+  const Vec3 up = core.faces[0].normal;
   // Out of the face as seen from the triangle; the manifold's normal points into it.
   const double facing = -out.normal.dot(up);
   constexpr double kFlat = 1 - 1e-6;
@@ -253,7 +282,7 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   const bool mayStand = !a.faces.empty() && !round;
   const auto standOnFace = [&] {
     out.points.clear();
-    faceManifold(second.core, second.core.faces[0], a, false, margin, out);
+    faceManifold(core, core.faces[0], a, false, margin, out);
   };
   if (facing > kFlat) {
     // What all but lies on it may have been met at an edge or in a face of its own, at few points.
@@ -266,7 +295,7 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   double nearest = 1e300;
   bool sharp = true;
   for (int e = 0; e < 3; ++e) {
-    const Vec3 &from = second.core.vertices[e], &to = second.core.vertices[(e + 1) % 3];
+    const Vec3 &from = core.vertices[e], &to = core.vertices[(e + 1) % 3];
     const double share = std::clamp((at - from).dot(to - from) / (to - from).squaredNorm(), 0.0, 1.0);
     const double distance = (at - from - share * (to - from)).norm();
     if (distance < nearest) nearest = distance, sharp = t.sharp[e];

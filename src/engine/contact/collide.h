@@ -34,9 +34,12 @@ struct Manifold {
   // The share of the points' distance from their middle at which friction acts against twisting about the normal, as an
   // even pressure on the face or line between them does: 2/3 of a round end's rim, 1/2 of a line's ends. Of so many
   // points: those that touch together.
+  static constexpr double kRoundShare = 2.0 / 3;
   double twistShare = 1;
   int together = 0;
 
+  // Whether all of a round end touches.
+  bool isRound() const { return twistShare == kRoundShare; }
   double leastGap() const {
     double least = 1e300;
     for (const ManifoldPoint& p : points) least = std::min(least, p.gap);

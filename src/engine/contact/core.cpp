@@ -119,26 +119,48 @@ class Simplex {
   }
 };
 
+constexpr int kFacets = 32;  // of a cylinder's prism; after them its two ends
+
+// Cosine and sine of each half facet's angle.
+const std::array<std::array<double, 2>, 2 * kFacets>& halfFacets() {
+  static const auto table = [] {
+    std::array<std::array<double, 2>, 2 * kFacets> angles;
+    for (int i = 0; i < 2 * kFacets; ++i)
+      angles[i] = {std::cos(i * std::numbers::pi / kFacets), std::sin(i * std::numbers::pi / kFacets)};
+    return angles;
+  }();
+  return table;
+}
+
+// Which vertices a prism's faces have, in the memory that these already have.
+void nameVertices(std::vector<CoreFace>& faces) {
+  faces.resize(kFacets + 2);
+  std::vector<int>&upper = faces[kFacets].vertices, &lower = faces[kFacets + 1].vertices;
+  upper.clear(), lower.clear();
+  for (int i = 0; i < kFacets; ++i) {
+    const int next = (i + 1) % kFacets;
+    faces[i].vertices.assign({2 * i, 2 * next, 2 * next + 1, 2 * i + 1});
+    upper.push_back(2 * i + 1);
+    lower.push_back(2 * (kFacets - 1 - i));
+  }
+}
+
 // Around core.center, with two of its edges in the direction `first` (unit, across the axis).
 void layPrism(const Vec3& first, ConvexCore& core) {
-  constexpr int kFacets = 32;
-  const double step = 2 * std::numbers::pi / kFacets;
   const Vec3 axis = core.discAxis.normalized(), second = axis.cross(first);
-  const auto around = [&](double angle) { return Vec3(first * std::cos(angle) + second * std::sin(angle)); };
+  const auto around = [&](int half) {
+    const auto& [cosine, sine] = halfFacets()[half % (2 * kFacets)];
+    return Vec3(first * cosine + second * sine);
+  };
   core.vertices.clear();
   core.edgeDirections.clear();
-  core.faces.assign(kFacets + 2, {});
   core.faces[kFacets].normal = axis;
   core.faces[kFacets + 1].normal = -axis;
   for (int i = 0; i < kFacets; ++i) {
     for (const double side : {-1.0, 1.0})
-      core.vertices.push_back(core.center + side * core.discAxis + core.discRadius * around(i * step));
-    const int next = (i + 1) % kFacets;
-    core.faces[i].normal = around((i + 0.5) * step);
-    core.faces[i].vertices = {2 * i, 2 * next, 2 * next + 1, 2 * i + 1};
-    core.faces[kFacets].vertices.push_back(2 * i + 1);
-    core.faces[kFacets + 1].vertices.insert(core.faces[kFacets + 1].vertices.begin(), 2 * i);
-    if (i < kFacets / 2) core.edgeDirections.push_back(around((i + 0.5) * step + std::numbers::pi / 2));
+      core.vertices.push_back(core.center + side * core.discAxis + core.discRadius * around(2 * i));
+    core.faces[i].normal = around(2 * i + 1);
+    if (i < kFacets / 2) core.edgeDirections.push_back(around(2 * i + 1 + kFacets / 2));
   }
   core.edgeDirections.push_back(axis);
 }
@@ -148,15 +170,19 @@ void buildPrism(const Cylinder& cylinder, const Pose& pose, ConvexCore& core) {
   core.discRadius = cylinder.radius;
   core.discAxis = axes.col(1) * cylinder.length / 2;
   core.center = pose.position;
+  nameVertices(core.faces);
   layPrism(axes.col(2), core);
 }
 
 }  // namespace
 
 int ConvexCore::support(const Vec3& direction) const {
-  int best = 0;
-  double furthest = vertices[0].dot(direction);
-  for (int i = 1; i < static_cast<int>(vertices.size()); ++i)
+  // A prism's lower and upper vertices come in turn.
+  const bool prism = discRadius > 0;
+  int best = prism && discAxis.dot(direction) > 0 ? 1 : 0;
+  double furthest = vertices[best].dot(direction);
+  const int step = prism ? 2 : 1;
+  for (int i = best + step; i < static_cast<int>(vertices.size()); i += step)
     if (const double d = vertices[i].dot(direction); d > furthest) furthest = d, best = i;
   return best;
 }
@@ -206,12 +232,16 @@ void buildCore(const Shape& shape, const Pose& pose, ConvexCore& core) {
 
 void buildTriangle(const MeshData& mesh, int triangle, const Pose& pose, ConvexCore& core) {
   const MeshData::Triangle& t = mesh.triangles[triangle];
-  core = {};
+  core.vertices.clear();
+  core.edgeDirections.clear();
   for (const int v : t.vertices) core.vertices.push_back(pose.apply(mesh.vertices[v]));
   for (int e = 0; e < 3; ++e)
     core.edgeDirections.push_back((core.vertices[(e + 1) % 3] - core.vertices[e]).normalized());
   const Vec3 normal = pose.rotation * t.normal;
-  core.faces = {{normal, {0, 1, 2}}, {-normal, {2, 1, 0}}};
+  core.faces.resize(2);
+  core.faces[0].normal = normal, core.faces[1].normal = -normal;
+  core.faces[0].vertices.assign({0, 1, 2}), core.faces[1].vertices.assign({2, 1, 0});
+  core.radius = core.discRadius = 0;
   core.center = (core.vertices[0] + core.vertices[1] + core.vertices[2]) / 3;
 }
 

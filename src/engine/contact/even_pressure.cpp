@@ -21,15 +21,15 @@ Points pointsTogether(const Manifold& m) {
 }
 
 // Whether all of a cylinder's end lies on the other: the points are around its rim.
-bool standsOnRoundEnd(const Collider& c, const Vec3& normal, const Points& points) {
+bool standsOnRoundEnd(const ConvexCore& core, const Vec3& normal, const Points& points) {
   constexpr double kFlat = 1 - 1e-6, kRim = 0.98, kOffCentre = 0.1;
-  const double radius = c.core.discRadius;
-  if (c.halfSpace || radius == 0 || points.size() < 3) return false;
-  const Vec3 axis = c.core.discAxis.normalized();
+  const double radius = core.discRadius;
+  if (radius == 0 || points.size() < 3) return false;
+  const Vec3 axis = core.discAxis.normalized();
   if (std::abs(axis.dot(normal)) < kFlat) return false;
   Vec3 middle = Vec3::Zero();
   for (const Vec3& p : points) {
-    const Vec3 fromCentre = p - c.core.center, across = fromCentre - axis * axis.dot(fromCentre);
+    const Vec3 fromCentre = p - core.center, across = fromCentre - axis * axis.dot(fromCentre);
     if (across.norm() < kRim * radius) return false;
     middle += across / static_cast<double>(points.size());
   }
@@ -38,7 +38,7 @@ bool standsOnRoundEnd(const Collider& c, const Vec3& normal, const Points& point
 
 void share(const Points& points, bool round, Manifold& m) {
   m.together = static_cast<int>(points.size());
-  m.twistShare = round ? 2.0 / 3 : evenPressureOn(m.normal, points).share;
+  m.twistShare = round ? Manifold::kRoundShare : evenPressureOn(m.normal, points).share;
 }
 
 }  // namespace
@@ -84,7 +84,7 @@ EvenPressure evenPressureOn(const Vec3& normal, const Points& points) {
   return even;
 }
 
-void shareEvenPressure(const Collider& a, const Collider& b, Manifold& m) {
+void shareEvenPressure(const ConvexCore& a, const ConvexCore& b, Manifold& m) {
   const Points points = pointsTogether(m);
   share(points, standsOnRoundEnd(a, m.normal, points) || standsOnRoundEnd(b, m.normal, points), m);
 }

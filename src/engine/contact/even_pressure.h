@@ -10,7 +10,7 @@ namespace calm {
 
 // Sets the manifold's twistShare, 0 to 1, by the points that touch together: 2/3 where a cylinder stands on its end,
 // else by the integral of the distance from their middle over the face or line that they bound.
-void shareEvenPressure(const Collider& a, const Collider& b, Manifold& m);
+void shareEvenPressure(const ConvexCore& a, const ConvexCore& b, Manifold& m);
 // The same by the points alone.
 void shareEvenPressure(Manifold& m);
 

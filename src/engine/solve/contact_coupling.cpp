@@ -91,7 +91,9 @@ void ContactSolver::couple(const std::vector<Body>& bodies, const std::vector<As
   coupling_ = couplingOf(points, bodies, assemblies, alone);
   coupled_.resize(size());
   for (int p = 0; p < size(); ++p) setMobility(coupled_[p].law, mobilityOf(p, coupling_, alone));
-  yieldAlikeAcrossSeams(touches_.patches, [&](int p) -> ContactLaw<double>& { return coupled_[p].law; });
+  yieldAlikeAcrossSeams(
+      touches_.patches, [&](int p) -> ContactLaw<double>& { return coupled_[p].law; },
+      [&](int p) { return touches_.points[p].softer; });
   for (int p = 0; p < size(); ++p) {
     const ContactPoint& point = touches_.points[p];
     ContactLaw<double>& law = coupled_[p].law;
@@ -186,7 +188,8 @@ bool ContactSolver::turnsRound() const {
   return false;
 }
 
-// Sweeps leave the load where they began, as they may where joints hold what presses; the next steps begin with it.
+// Sweeps leave the load on a face where they began, as they may where joints hold what presses; the next steps begin
+// with it.
 bool ContactSolver::isPressedAnew() const {
   constexpr int kFew = 24;  // points
   return size() <= kFew && std::any_of(touches_.patches.begin(), touches_.patches.end(),

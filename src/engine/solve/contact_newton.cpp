@@ -84,7 +84,7 @@ void ContactNewton::takePatch(const Touches& touches, const ContactSet& set, con
   const auto [early, late] = std::minmax(patch.place[0], patch.place[1]);
   patch.block = early < 0 ? 0 : plan_->factor.offDiagonal(late, early);
   patch.friction = from.friction;
-  patch.seam = from.seam, patch.softer = from.softer;
+  patch.seam = from.seam;
   const Mat3& d = patch.directions = from.directions;
   const Mat3 inward = d.transpose();
   Motions motions;
@@ -133,7 +133,9 @@ bool ContactNewton::solve(Touches& touches, const ContactSet& set, const Terms& 
   points_.clear();
   for (int k = set.firstPatch; k < set.endPatch; ++k)
     takePatch(touches, set, touches.patches[touches.order[k]], terms, bodies);
-  yieldAlikeAcrossSeams(patches_, [&](int p) -> ContactLaw<double>& { return points_[p].law; });
+  yieldAlikeAcrossSeams(
+      patches_, [&](int p) -> ContactLaw<double>& { return points_[p].law; },
+      [&](int p) { return touches.points[points_[p].index].softer; });
   for (const Patch& patch : patches_)
     for (int i = patch.first; i < patch.end; ++i) {
       Point& p = points_[i];

@@ -44,7 +44,6 @@ class ContactNewton {
     double friction;
     int first, end;  // points
     int seam;        // as of the patch that it stands for
-    double softer;
   };
   // How a side's body moves, along a patch's directions.
   struct Motion {

@@ -45,7 +45,8 @@ void ContactPair::keepNames(const Body& a) {
     double nearest = kSamePlace;
     std::size_t match = last.size();
     for (std::size_t i = 0; i < last.size(); ++i)
-      if (const double d = (last[i].onA - place).norm(); !taken[i] && d < nearest) nearest = d, match = i;
+      if (const double d = (last[i].onA - place).norm(); !taken[i] && last[i].id < kFirstCell && d < nearest)
+        nearest = d, match = i;
     if (match < last.size())
       p.id = last[match].id, taken[match] = 1;
     else

@@ -12,6 +12,9 @@
 
 namespace calm {
 
+// A manifold's points bear names below this, the cells between them (see cellsOf()) from this on.
+constexpr std::uint32_t kFirstCell = 1u << 30;
+
 struct ContactImpulse {
   std::uint32_t id;
   Vec3 onA;    // where, in body a's principal frame

@@ -100,19 +100,23 @@ void Touches::shareAcrossSeams() {
     for (const Part& part : parts) {
       ContactPatch& patch = *part.patch;
       patch.seam = seams;
-      patch.softer = std::min(size / count * part.points / part.size, kMost);
+      for (int k = patch.first; k < patch.end; ++k)
+        points[k].softer = std::min(size / count * part.points / part.size, kMost);
       // A line goes along the face as its middle does.
       const Vec3 n = patch.normal();
       if (inLine) patch.wandering = wandering + n * n.dot(patch.wandering - wandering);
     }
     ++seams;
   }
+  for (ContactPatch& patch : patches)
+    if (patch.cells) patch.seam = seams++;
 }
 
 std::vector<std::vector<ContactPatch*>> Touches::facesInParts() {
   constexpr double kFlat = 1 - 1e-6, kLevel = 1e-5;  // m
   std::vector<std::vector<ContactPatch*>> faces;
   for (ContactPatch& patch : patches) {
+    if (patch.cells) continue;
     const auto holds = [&](const std::vector<ContactPatch*>& face) {
       const ContactPatch& other = *face.front();
       return patch.a == other.a && patch.b == other.b && patch.normal().dot(other.normal()) > kFlat &&

@@ -26,6 +26,7 @@ struct ContactPoint {
   // Along the tangents, m/s: by how much the slip in the middle of the step differs from that at the present arms,
   // since these turn with their bodies; and, of what slid, the slip before the kick.
   Eigen::Vector2d carried = Eigen::Vector2d::Zero(), came = Eigen::Vector2d::Zero();
+  double softer = 1;  // than the mean of those with the same seam
 };
 
 struct ContactPatch {
@@ -41,7 +42,7 @@ struct ContactPatch {
   double friction;     // coefficient
   double twist;        // share of their distances from there that friction has against twisting, beyond the arms'
   int seam = -1;       // names the patches into which seams divide the face or line where its two bodies touch
-  double softer = 1;   // than the mean of those
+  bool cells = false;  // has some besides its corners
   Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a point or line
   bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
   double slowest;      // m/s; impacts slower than that do not bounce
@@ -90,18 +91,19 @@ struct Touches {
 };
 
 // What a point yields is a part of its own mobility, which is larger further out. On a face that seams divide all are
-// to yield alike, for the size of their patch: else the pressure there would not be even. For patches with a seam, a
-// softness and points, each of which answers by lawOf(point).
-template <class Patches, class LawOf>
-void yieldAlikeAcrossSeams(const Patches& patches, const LawOf& lawOf) {
+// to yield alike, for the size of their patch: else the pressure there would not be even. For patches with a seam and
+// points, each of which answers by lawOf(point) and is to be softer by softerOf(point).
+template <class Patches, class LawOf, class SofterOf>
+void yieldAlikeAcrossSeams(const Patches& patches, const LawOf& lawOf, const SofterOf& softerOf) {
   std::map<int, std::pair<double, int>> yields;  // of each such face: sum, and of how many points
   const auto forEachPoint = [&](const auto& visit) {
     for (const auto& patch : patches)
-      for (int i = patch.first; i < patch.end && patch.seam >= 0; ++i) visit(patch, lawOf(i), yields[patch.seam]);
+      for (int i = patch.first; i < patch.end && patch.seam >= 0; ++i) visit(i, yields[patch.seam]);
   };
-  forEachPoint([](const auto&, const ContactLaw<double>& law, auto& sum) { sum.first += law.softness, ++sum.second; });
-  forEachPoint([](const auto& patch, ContactLaw<double>& law, const auto& sum) {
-    law.softness = patch.softer * sum.first / sum.second;
+  forEachPoint([&](int i, auto& sum) { sum.first += lawOf(i).softness, ++sum.second; });
+  forEachPoint([&](int i, const auto& sum) {
+    ContactLaw<double>& law = lawOf(i);
+    law.softness = softerOf(i) * sum.first / sum.second;
     law.perSpeed = 1 / (law.mobility[0] + law.softness);
   });
 }

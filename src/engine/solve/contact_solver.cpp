@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "engine/contact/even_pressure.h"
+#include "engine/solve/contact_cells.h"
 
 namespace calm {
 
@@ -71,8 +72,15 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   const Vec3 inwards = turnA * turnA * (patch.middle - a.position) - turnB * turnB * (patch.middle - b.position);
   const Eigen::Vector2d carried = time * patch.directions.rightCols<2>().transpose() * inwards;
   patch.first = size();
+  // One for each thread: patches are many.
+  thread_local std::vector<ContactCell> points;
+  points.clear();
+  for (const ManifoldPoint& m : manifold.points) points.push_back({m});
+  // Where there are few, they can be many.
+  if (!crowd_ && !a.jointed && !b.jointed && pair.triangle < 0 && manifold.touchTime == 0 && pullsBothWays(pair))
+    patch.cells = addCells(manifold, points, patch.twist);
   int known = 0;  // points of the last step
-  for (const ManifoldPoint& m : manifold.points) {
+  for (const auto& [m, softer] : points) {
     Vec3 force = Vec3::Zero();
     for (const ContactImpulse& last : pair.last)
       if (last.id == m.id) force = last.force, ++known;
@@ -97,12 +105,13 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
                                .gap = m.gap,
                                .target = closes       ? 0
                                          : m.gap >= 0 ? -m.gap / span_.left
-                                                      : push});
+                                                      : push,
+                               .softer = softer});
     if (stays) touches_.points.back().carried = carried;
   }
   patch.end = size();
   patch.pressed = pressedOf(patch);
-  patch.fresh = load <= 0 || known < static_cast<int>(std::max(manifold.points.size(), pair.last.size()));
+  patch.fresh = load <= 0 || known < static_cast<int>(std::max(points.size(), pair.last.size()));
   patch.wandering.setZero();
   if (crowd_) return;
   aimAtMiddle(patch, bodies);
