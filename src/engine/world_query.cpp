@@ -105,11 +105,19 @@ std::vector<ContactReading> World::contacts() const {
     const ContactPair& pair = pairs_[i];
     const Vec3& n = pair.manifold.normal;
     const Vec3 t1 = anyPerpendicular(n), t2 = n.cross(t1);
-    for (const ManifoldPoint& p : pair.manifold.points)
-      for (const ContactImpulse& c : pair.last)
-        if (c.id == p.id && c.force[0] > 0)
-          readings.push_back(
-              {pair.bodyA, pair.bodyB, p.position, n, c.force[0] * n + c.force[1] * t1 + c.force[2] * t2, p.gap});
+    const Body& a = bodies_[pair.bodyA];
+    const std::vector<ManifoldPoint>& points = pair.manifold.points;
+    for (const ContactImpulse& c : pair.last) {
+      if (c.force[0] <= 0) continue;
+      const auto point =
+          std::find_if(points.begin(), points.end(), [&](const ManifoldPoint& p) { return p.id == c.id; });
+      const bool cell = c.id >= kFirstCell && !points.empty();
+      if (point == points.end() && !cell) continue;
+      const Vec3 position = cell ? Vec3(a.position + a.axes * c.onA) : point->position;
+      const double gap = cell ? pair.manifold.leastGap() : point->gap;
+      readings.push_back(
+          {pair.bodyA, pair.bodyB, position, n, c.force[0] * n + c.force[1] * t1 + c.force[2] * t2, gap});
+    }
   }
   return readings;
 }

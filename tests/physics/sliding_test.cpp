@@ -192,6 +192,9 @@ TEST(SpinningPuck, SlidesAsFarAsAnEvenPressureLetsIt) {
     const BodyId puck = world.addBody(def);
     while (world.time() < kTime - 1e-9) world.step();
     const BodyState end = world.state(puck);
+    double load = 0;
+    for (const ContactReading& c : world.contacts()) load += std::abs(c.force.y());
+    EXPECT_NEAR(load, kGravity, 1e-3 * kGravity) << "by its contacts";
     const double way = std::hypot(end.pose.position.x(), end.pose.position.z());
     report("puck that slides and spins: way", (way / expected.way - 1) * 100, 4, "%");
     report("puck that slides and spins: spin", (end.angularVelocity.y() / expected.spin - 1) * 100, 4, "%");
