@@ -12,7 +12,7 @@
 
 namespace calm {
 
-// A manifold's points bear names below this, the cells between them (see cellsOf()) from this on.
+// A manifold's points bear names below this, the cells between them (see addCells()) from this on.
 constexpr std::uint32_t kFirstCell = 1u << 30;
 
 struct ContactImpulse {

@@ -77,8 +77,8 @@ class ContactSolver {
   double relaxApart(std::vector<Body>& bodies, const Goal& goal);
   // `solveJoints` closes the joints after each sweep.
   double relaxInTurn(std::vector<Body>& bodies, const Goal& goal, const std::function<void()>& solveJoints);
-  // Where patches without a force yet turn out to be pressed elsewhere than in their middle, lets their friction act
-  // there, and says so: all is to be relaxed again.
+  // Where patches that have only come to touch, or touch anew, turn out to be pressed elsewhere than was thought, lets
+  // their friction act there, and says so: all is to be relaxed again.
   bool followPressure(std::vector<Body>& bodies);
   // With the joints' answer known, by couple(). They are to be closed after it. Also for few contacts without joints.
   // `momentum`, kg m/s, is all that there is and that weights bring, taken without signs.
