@@ -25,6 +25,7 @@ constexpr double kNever = std::numeric_limits<double>::infinity();
 
 constexpr double kRoundOff = 1e-8;  // of the work that goes both ways in an impact
 
+// An impact of faces is taken again so often at most, until their friction acts where they are pressed.
 constexpr int kPressureRounds = 4;
 
 // The part x of the way, between 0 and 1, after which a x^2 + b x + c, c <= 0, is zero.

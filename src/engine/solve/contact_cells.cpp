@@ -85,8 +85,9 @@ bool addCells(const Manifold& manifold, std::vector<ContactCell>& points, double
   constexpr double kCorner = 30, kSmall = 30;  // softer than the mean
   std::vector<ManifoldPoint> corners;
   Vec3 middle = Vec3::Zero();
+  const double together = manifold.gapTogether();
   for (const ManifoldPoint& p : manifold.points)
-    if (p.gap <= manifold.gapTogether()) corners.push_back(p), middle += p.position;
+    if (p.gap <= together) corners.push_back(p), middle += p.position;
   const auto count = static_cast<double>(corners.size());
   middle /= count;
   std::vector<Cell> cells;
