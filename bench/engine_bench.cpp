@@ -36,6 +36,32 @@ BENCHMARK(frameOfChain)
     ->Complexity(benchmark::oN)
     ->Complexity([](benchmark::IterationCount n) { return static_cast<double>(n); });
 
+// The same chain of other joints; friction lets many hinges slip at once.
+void frameOfJoints(benchmark::State& state, JointType type, double friction) {
+  ChainPlan plan;
+  plan.links = static_cast<int>(state.range(0));
+  plan.angle = 0.3;
+  plan.type = type;
+  plan.friction = friction;
+  Chain chain = makeChain(plan);
+  chain.world.step();
+  for (auto _ : state) chain.world.step();
+  state.counters["x real time"] =
+      benchmark::Counter(chain.world.settings().frame, benchmark::Counter::kIsIterationInvariantRate);
+}
+BENCHMARK_CAPTURE(frameOfJoints, hinge, JointType::hinge, 0)->Unit(benchmark::kMillisecond)->Arg(200)->Arg(2000);
+BENCHMARK_CAPTURE(frameOfJoints, universal, JointType::universal, 0)
+    ->Unit(benchmark::kMillisecond)
+    ->Arg(200)
+    ->Arg(2000);
+BENCHMARK_CAPTURE(frameOfJoints, limb, JointType::limb, 0)->Unit(benchmark::kMillisecond)->Arg(200)->Arg(2000);
+BENCHMARK_CAPTURE(frameOfJoints, fixed, JointType::fixed, 0)->Unit(benchmark::kMillisecond)->Arg(200)->Arg(2000);
+BENCHMARK_CAPTURE(frameOfJoints, rubbingHinge, JointType::hinge, 0.001)
+    ->Unit(benchmark::kMillisecond)
+    ->Arg(200)
+    ->Arg(2000)
+    ->Iterations(20);
+
 // The slope of time against links on logarithmic axes, 100 to 10,000, as a number of its own.
 void growthExponent(benchmark::State& state) {
   const auto frameTime = [](int links) {

@@ -67,7 +67,7 @@ void ContactPair::Kept::Point::visitState(StateArchive& state) {
 void Assembly::visitState(StateArchive& state) {
   state(curvatureStep_, rows_, fresh_, response_, compliance_, gamma_, target_, impulse_, delta_, curvature_, force_,
         offset_, state_, sign_, rateBefore_, rateNow_, rateAtRest_, closingSpan_, work_, lookAhead_, fallback_, budget_,
-        surplus_, liveliest_);
+        surplus_, liveliest_, creeps_, revised_);
   for (Axis& a : axis_) state(a.def, a.winding);
 }
 

@@ -55,8 +55,9 @@ struct ChainPlan {
   double payload = 0;    // kg, a stone cube under the last link
   double angle = 0;      // of release, from hanging, rad
   JointType type = JointType::ball;
-  double twist = 0;    // of each hinge's axis against the one before, rad
-  double turning = 0;  // about the vertical through the anchor at the start, rad/s
+  double twist = 0;     // of each hinge's axis against the one before, rad
+  double turning = 0;   // about the vertical through the anchor at the start, rad/s
+  double friction = 0;  // of each hinge, N m
 };
 
 struct Chain {
@@ -83,6 +84,7 @@ inline Chain makeChain(const ChainPlan& plan) {
     const Quat across = Quat(Eigen::AngleAxisd(plan.twist * i, down)) * turnBetween(Vec3::UnitX(), Vec3::UnitZ());
     j.frameA.rotation = above == kWorld ? across : along.conjugate() * across;
     j.frameB.rotation = along.conjugate() * across;
+    j.axes[0].friction = plan.friction;
     chain.world.addJoint(j);
     above = link;
     anchor = Vec3(0, plan.length / 2, 0);

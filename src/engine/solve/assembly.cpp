@@ -144,6 +144,11 @@ double Assembly::riderRate(const Node& n, int r, const std::vector<Body>& bodies
 }
 
 void Assembly::relax(std::vector<Body>& bodies) {
+  noteLack(bodies);
+  apply(bodies);
+}
+
+void Assembly::noteLack(const std::vector<Body>& bodies) {
   for (const Node& n : nodes_) {
     double rates[kMaxRows] = {};
     for (int side = 0; side < n.sides(); ++side) {
@@ -155,7 +160,6 @@ void Assembly::relax(std::vector<Body>& bodies) {
       delta_[n.place + i] = n.released ? 0 : target_[row] - rates[i] - gamma_[row] * impulse_[row];
     }
   }
-  apply(bodies);
 }
 
 void Assembly::respondHalf(BodyId body, const Mat3& velocities, const Mat3& spins, double* into, int stride) const {
@@ -174,6 +178,10 @@ void Assembly::respondHalf(BodyId body, const Mat3& velocities, const Mat3& spin
 
 void Assembly::apply(std::vector<Body>& bodies) {
   cholesky_.solve(delta_.data());
+  push(bodies);
+}
+
+void Assembly::push(std::vector<Body>& bodies) {
   for (const Node& n : nodes_) {
     if (n.used == 0) continue;
     for (int i = 0; i < n.used; ++i) impulse_[n.offset + usedRow(n, i)] += delta_[n.place + i];
@@ -255,6 +263,7 @@ void Assembly::remember(Memory& m) const {
   m.curvatureStep = curvatureStep_, m.budget = budget_, m.surplus = surplus_, m.liveliest = liveliest_;
   m.fallback = fallback_;
   if (!hasAxes_) return;
+  m.creeps = creeps_, m.revised = revised_;
   m.state = state_, m.sign = sign_, m.grazed = grazed_, m.axis = axis_;
   m.rateBefore = rateBefore_, m.rateNow = rateNow_, m.rateAtRest = rateAtRest_;
   m.springStep = springStep_;
@@ -266,6 +275,7 @@ void Assembly::recall(const Memory& m) {
   curvatureStep_ = m.curvatureStep, budget_ = m.budget, surplus_ = m.surplus, liveliest_ = m.liveliest;
   fallback_ = m.fallback;
   if (!hasAxes_) return;
+  creeps_ = m.creeps, revised_ = m.revised;
   state_ = m.state, sign_ = m.sign, grazed_ = m.grazed, axis_ = m.axis;
   rateBefore_ = m.rateBefore, rateNow_ = m.rateNow, rateAtRest_ = m.rateAtRest;
   springStep_ = m.springStep;

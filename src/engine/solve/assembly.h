@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "engine/joint/joint.h"
+#include "engine/solve/assembly_parts.h"
 #include "engine/solve/block_cholesky.h"
 #include "engine/solve/body.h"
 
@@ -30,7 +31,7 @@ struct RowErrors {
   }
 };
 
-class Assembly {
+class Assembly : private AssemblyParts {
  public:
   struct Member {
     JointId joint;
@@ -76,6 +77,8 @@ class Assembly {
   void adopt();
   // Makes the current set, which is that of the present poses, the fresh one, too.
   void renew() { fresh_ = rows_, riderFresh_ = riderRows_; }
+  // Whether something is near what it holds: rates at caps are known to the tolerance of contacts only then.
+  void mayTouch(bool near) { near_ = near; }
   // Builds and factors the system for step h from the current rows and the bodies' response, for impulses that stand
   // for forces over `share` of the step.
   void factor(const std::vector<Body>& bodies, double h, double share);
@@ -113,10 +116,15 @@ class Assembly {
   int rows() const { return cholesky_.size(); }
   void finishHalf(double* rows, int columns) const { cholesky_.solveHalf(rows, columns); }
   void respondHalf(BodyId body, const Mat3& velocities, const Mat3& spins, double* into, int stride) const;
+  // Which of those in a wrong state change: all, the first alone, or, where contacts answer in between and may call for
+  // the same changes over and over, all but drives at their caps that have changed too often.
+  enum class Revision { all, first, untired };
   // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
-  // not, changes states, that of the first only if `one`, and with them the system: call relax() again. Returns whether
-  // it did.
-  bool revise(std::vector<Body>& bodies, double h, double time, bool one);
+  // not, changes states, and with them the system: call relax() again. Returns whether it did.
+  bool revise(std::vector<Body>& bodies, double h, double time, Revision which);
+  // The same for all that hold or push with bounded impulses, at once, where many of them depend on one another: by an
+  // interior point. What it changes is right but for what only comes to its bounds by it. Returns whether it did any.
+  bool settleBounds(std::vector<Body>& bodies, double h, double time);
   // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were
   // any; the fresh errors are to be taken again then.
   bool catchOvershoot(double h);
@@ -243,57 +251,6 @@ class Assembly {
   bool released(int node) const { return nodes_[node].released; }
 
  private:
-  struct Node {
-    int index;
-    JointId joint;
-    JointType type;
-    BodyId a, b;
-    int rows, offset;  // in row vectors
-    int memory;        // in the row storage
-    int angular;       // rows that are angles; the last ones
-    int pivot;         // rows that keep a pivot together, 3 or none; the first ones
-    bool axes;         // its rows are free axes' coordinates
-    bool yields;       // some of its rows are not, but keep to a spring's law
-    int riders;        // other bodies that take part
-    int riderMemory;   // in the storage of their Jacobians
-    bool dynamicA, dynamicB, released, first, firstOnAxes, breakable, watched = false;
-    int used = 0, place = 0;  // rows in the system, and where they are among all of them
-
-    int sides() const { return 2 + riders; }  // 0 for a, 1 for b, then the riders
-    bool ruled() const { return axes || yields; }
-  };
-  // What is seldom asked of a node's joint.
-  struct Part {
-    JointGeometry geometry;
-    double compliance, pinRadius, fade;
-  };
-  // What a row is doing. Locks and stops are held at a position, running drives at one that moves on at their speed,
-  // springs follow a rate law, and the rest carry a set force: none, or that of a drive at its cap.
-  enum class State : std::uint8_t { locked, spring, drive, set, atLow, atHigh };
-  // What a row is for. An axis with stops or a drive has one row for both, one for friction that a motor runs against,
-  // one for its spring and one for soft stops.
-  enum class Kind : std::uint8_t { lock, stop, friction, softStop, spring, winch };
-  // The axis of a row of an axes node.
-  struct Axis {
-    int number = 0;     // in the joint
-    double yields = 0;  // N/m or N m/rad, of what is locked and yields as a spring
-    Kind kind = Kind::lock;
-    AxisDef def;
-    Winding winding;
-    int motor = -1;  // of friction: the row that it runs against
-    bool sendsBack() const {
-      return kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
-    }
-  };
-  struct SpringLaw {
-    double stiffness, damping, target, cap;
-  };
-  // Two nodes that share a dynamic body.
-  struct Coupling {
-    int row, column, rowSide, columnSide;
-    int block;  // in the factorisation's storage
-  };
-
   RowBlock block(std::vector<double>& memory, const Node& n) const { return {&memory[n.memory], n.rows, n.pivot}; }
   RowBlock block(const std::vector<double>& memory, const Node& n) const {
     return {const_cast<double*>(&memory[n.memory]), n.rows, n.pivot};
@@ -384,17 +341,30 @@ class Assembly {
     double impulse;
   };
   Slip slipOf(const Node& n, int r, double h, double time);
+  // How much faster than its speed a drive came that slid.
+  double excessOf(const Node& n, int r, double h, double time) const;
   // Change of a row's rate by a unit impulse of its own, with all others in the system held. Spends delta_.
   double mobilityAmongHeld(const Node& n, int r);
   // Of one row: whether it would be felt.
   bool holdsTooHard(const Node& n, int r, double time) const;
   void letGo(std::vector<Body>& bodies, const Node& n, int row, double time);
+  // The steps of settleBounds().
+  std::vector<Bounded> takeBounded(double h, double time);
+  void settle(std::vector<Body>& bodies, double h, std::vector<Bounded>& rows);
+  bool turnBounds(double h, double time, std::vector<Bounded>& rows);
+  std::vector<double> mobilitiesAmongHeld(const std::vector<Bounded*>& rows) const;
+  void leaveBounded(std::vector<Body>& bodies, const Bounded& bounded);
+  int placeOf(const Bounded& bounded) const;
   // Where an axis will be at the end of the step, and the part of that which is the bend of its coordinate.
   double aheadOf(const Node& n, int r, double rate) const {
     return rows_[n.memory + r] + lookAhead_ * rate + bendAhead(n.offset + r);
   }
   double bendAhead(int row) const { return lookAhead_ * lookAhead_ / 2 * bendOf(row); }
   bool reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
+  bool isTired(int row) const { return state_[row] == State::set && sign_[row] != 0 && turns_[row] >= kMostTurns; }
+  static constexpr int kMostTurns = 6;
+  // Part of its cap by which it may be beyond it, and m/s or rad/s by which it may be past its speed.
+  double leewayOf(int row) const;
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);
   bool reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
@@ -438,7 +408,10 @@ class Assembly {
   void yieldAsSpring(const Node& n, int r, double h, double& diagonal);
   void setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse);
   void aimSprings(double h, double share);
-  void apply(std::vector<Body>& bodies);  // delta_ to velocities and impulses
+  // What the rows in the system lack of their targets, into delta_.
+  void noteLack(const std::vector<Body>& bodies);
+  void apply(std::vector<Body>& bodies);  // solves for delta_, and
+  void push(std::vector<Body>& bodies);   // adds it to velocities and impulses
   // Pushes the node's bodies by N of its rows.
   template <int N>
   void push(std::vector<Body>& bodies, const Node& n, const signed char* rows, const double* impulses) const;
@@ -456,6 +429,12 @@ class Assembly {
   std::vector<double> response_;      // W J^T, 12 a row
   std::vector<double> riderRows_, riderFresh_, riderResponse_;
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
+  std::vector<double> barrier_;             // what is added there while bounds are settled; else empty
+  // Whether drives give way by a trace, from when bounds were settled until nothing has changed in a solution: where
+  // many slip, what those push with that hold hardly moves anything, and would be lost in round-off.
+  bool creeps_ = false, revised_ = false;
+  bool near_ = false;
+  std::vector<unsigned char> turns_;  // of each row: how often it has changed in the present solution with contacts
   std::vector<double> target_, impulse_, curvature_, force_, offset_;
   // The rows in the system, node by node, and what a solution changes them by.
   std::vector<signed char> usedRows_;
@@ -466,6 +445,7 @@ class Assembly {
   // Of rows that carry a set force: 1 the most, -1 the least of their drive, 0 none; of a soft stop the side.
   std::vector<signed char> sign_;
   std::vector<signed char> slidFrom_;  // the sign of a drive as the solution began
+  std::vector<double> heldMobility_;   // of drives that turn round, where it is not to change any more; else 0
   std::vector<char> grazed_;           // of each row: a stop that sends back, and was reached in the last substep
   std::vector<Axis> axis_;             // of each row; locks have none
   std::vector<double> rateBefore_;     // springs: before the substep's kicks
@@ -496,6 +476,7 @@ struct Assembly::Memory {
   double curvatureStep, budget, surplus, liveliest;
   int fallback;
   // Of free axes.
+  bool creeps, revised;
   std::vector<State> state;
   std::vector<signed char> sign;
   std::vector<char> grazed;

@@ -175,16 +175,19 @@ void Assembly::setImpulse(std::vector<Body>& bodies, const Node& n, int row, dou
   push<1>(bodies, n, &r, &change);
 }
 
-bool Assembly::revise(std::vector<Body>& bodies, double h, double time, bool one) {
+bool Assembly::revise(std::vector<Body>& bodies, double h, double time, Revision which) {
   if (!hasAxes_) return false;
   // Of all rows before any changes: what lets go moves the bodies alone, until the joints are solved again.
   notePresentRates(bodies, revisedRates_);
   bool changed = false;
   for (const Node& n : nodes_) {
     if (!n.axes || n.released) continue;
-    for (int r = 0; r < n.rows && !(one && changed); ++r) {
-      const double rate = revisedRates_[n.offset + r];
-      switch (axis_[n.offset + r].kind) {
+    for (int r = 0; r < n.rows && !(which == Revision::first && changed); ++r) {
+      const int row = n.offset + r;
+      const double rate = revisedRates_[row];
+      if (which == Revision::untired && isTired(row)) continue;
+      const bool before = std::exchange(changed, false);
+      switch (axis_[row].kind) {
         case Kind::stop:
         case Kind::friction:
           changed |= reviseStop(n, r, rate, h, time, bodies);
@@ -201,9 +204,12 @@ bool Assembly::revise(std::vector<Body>& bodies, double h, double time, bool one
         case Kind::lock:
           break;
       }
+      if (changed && which == Revision::untired) ++turns_[row];
+      changed |= before;
     }
   }
   if (changed) build(h);
+  revised_ |= changed;
   return changed;
 }
 
@@ -249,8 +255,10 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
       become(bodies, n, row, State::set, slip.sign, slip.impulse);
   } else if (def.hasDrive()) {
     // At its cap and, on the way, past the speed for which it pushes: it can hold that speed again.
+    constexpr double kContactTolerance = 1e-5;  // m/s or rad/s
     const double mean = rate + bendAhead(row) / h;
-    const bool past = sign_[row] > 0 ? mean > def.speed + tiny : mean < def.speed - tiny;
+    const double slack = near_ ? tiny + kContactTolerance + leewayOf(row) : tiny;
+    const bool past = sign_[row] > 0 ? mean > def.speed + slack : mean < def.speed - slack;
     // Not beside a motor that runs or rests at its stop: then friction is against its way.
     const int motor = axis_[row].motor;
     if (motor < 0 || !inSystem(motor)) {

@@ -9,7 +9,11 @@ namespace calm {
 
 void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
   if (!hasAxes_) return;
+  creeps_ = creeps_ && revised_;
+  revised_ = false;
+  turns_.assign(state_.size(), 0);
   std::fill(slidFrom_.begin(), slidFrom_.end(), static_cast<signed char>(0));
+  std::fill(heldMobility_.begin(), heldMobility_.end(), 0.0);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
@@ -59,6 +63,12 @@ bool Assembly::holdsTooHard(const Node& n, int r, double time) const {
   return excess > 0 && excess * ownMobility(n, r) > kFelt;
 }
 
+// Which side of the edge a drive is on matters the less the more often it has changed.
+double Assembly::leewayOf(int row) const {
+  constexpr std::array kLeeway{0.0, 1e-4, 1e-3, 1e-2, 0.05, 0.1, 0.2};
+  return turns_.empty() ? 0 : kLeeway[std::min<std::size_t>(turns_[row], kLeeway.size() - 1)];
+}
+
 // The drive goes on as it did, or at its cap.
 void Assembly::letGo(std::vector<Body>& bodies, const Node& n, int row, double time) {
   if (state_[row] == State::drive) {
@@ -86,6 +96,7 @@ void Assembly::letGoWhereTooHard(std::vector<Body>& bodies, double h, double tim
 }
 
 double Assembly::mobilityAmongHeld(const Node& n, int r) {
+  if (const double known = heldMobility_[n.offset + r]; known > 0) return known;
   int place = n.place;
   while (usedRow(n, place - n.place) != r) ++place;
   std::fill(delta_.begin(), delta_.end(), 0.0);
@@ -94,20 +105,26 @@ double Assembly::mobilityAmongHeld(const Node& n, int r) {
   return 1 / delta_[place];
 }
 
+double Assembly::excessOf(const Node& n, int r, double h, double time) const {
+  const int row = n.offset + r;
+  // As it was half a step ago, when its coordinate had another slope.
+  const bool opening = time < h && lookAhead_ > 0;
+  const double before = rateNow_[row] - (opening ? 0 : h / 2 * bendOf(row));
+  return -slidFrom_[row] * (before - axis_[row].def.speed);
+}
+
 // A drive that slid on one side of its speed and ends up on the other passed it within the kick, and its cap turned
 // round with it: to push with one of both for all of the kick would be wrong by up to twice its impulse.
 Assembly::Slip Assembly::slipOf(const Node& n, int r, double h, double time) {
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
-  const double most = def.drive() * time, p = impulse_[row], slack = 1e-12 * std::abs(p);
+  const double most = def.drive() * time, p = impulse_[row];
+  const double slack = 1e-12 * std::abs(p) + leewayOf(row) * most;
   const int came = slidFrom_[row];
   if (came >= 0 && p > most + slack) return {1, most};
   if (came <= 0 && p < -most - slack) return {-1, -most};
   if (came == 0) return {0, p};
-  // As it was half a step ago, when its coordinate had another slope.
-  const bool opening = time < h && lookAhead_ > 0;
-  const double before = rateNow_[row] - (opening ? 0 : h / 2 * bendOf(row));
-  const double excess = -came * (before - def.speed);
+  const double excess = excessOf(n, r, h, time);
   const double first = came * most, turned = -first;
   if (excess <= 0) return {came * (p - turned) < -slack ? -came : 0, turned};
   const double mobility = mobilityAmongHeld(n, r);

@@ -196,7 +196,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   response_.assign(offset * kRowWidth, 0);
   for (auto* v : {&riderRows_, &riderFresh_, &riderResponse_}) v->assign(riderMemory, 0);
   for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_,
-                  &rateNow_, &rateAtRest_, &work_, &passive_, &storedBefore_})
+                  &rateNow_, &rateAtRest_, &work_, &passive_, &storedBefore_, &heldMobility_})
     v->assign(offset, 0);
   springStep_.assign(offset, {0, 0});
   grazed_.assign(offset, 0);

@@ -13,6 +13,8 @@ namespace {
 // Least regularisation relative to a row's own diagonal; keeps the factorisation's round-off out of sight.
 constexpr double kRelativeFloor = 1e-13;
 constexpr double kRelativeFloorInLoops = 1e-11;
+constexpr double kMostCreep = 1e7;  // times that
+constexpr double kCreepInTouch = 1e-8;
 
 // out (6) = [m^-1 l, W a] for one side of a row.
 void respond(const double* row, const Body& body, double* out) {
@@ -119,7 +121,14 @@ void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
   // In loops it still decides how they share an impact, by so much less that they do not yield.
   const double inImpact = looped_ ? 1e-3 : 0;
   const double share = impactStep_ > 0 ? 1 : kickShare_;
-  const double compliant = compliance_[row] / (share * h * h), floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
+  const double compliant = compliance_[row] / (share * h * h);
+  double floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
+  if (state_[row] == State::drive) {
+    const auto count = static_cast<double>(nodes_.size());
+    if (creeps_) floor *= std::min(kMostCreep, count * count);
+    // With contacts they hold things more than once, and share the load so.
+    if (near_) floor = std::max(floor, kCreepInTouch);
+  }
   const bool hard = impactStep_ > 0 && compliant < kSoft * diagonal;
   gamma_[row] = std::max(hard ? inImpact * compliant : compliant, floor * diagonal);
   diagonal += gamma_[row];
@@ -152,7 +161,11 @@ void Assembly::build(double h) {
     const Node& n = nodes_[k];
     double* d = cholesky_.diagonal(static_cast<int>(k));
     if (n.used > 0) buildDiagonal(n, d);
-    for (int i = 0; i < n.used; ++i) yield(n, usedRow(n, i), h, d[i * (n.used + 1)]);
+    for (int i = 0; i < n.used; ++i) {
+      double& diagonal = d[i * (n.used + 1)];
+      yield(n, usedRow(n, i), h, diagonal);
+      if (!barrier_.empty()) diagonal += barrier_[n.offset + usedRow(n, i)];
+    }
     // Springs at their caps are not in the system, but ask whether they would push with less again.
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
       if (inSystem(n.offset + r) || axis_[n.offset + r].kind != Kind::spring) continue;

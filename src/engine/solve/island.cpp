@@ -41,14 +41,15 @@ constexpr int kContactRoundsWithJoints = 40;
 // With joints and no more points than this, contacts are solved with the joints' own answer known; sweeps are cheap
 // then, and go on until the stops stay on their sides.
 constexpr int kCoupledContacts = 80;
-constexpr int kCoupledSweeps = 200, kCoupledRounds = 8, kPressureRounds = 2;
+constexpr int kCoupledSweeps = 200, kCoupledRounds = 30, kPressureRounds = 2;
 // Without joints it is done for so few that the lanes of sweeps would be empty, and where masses are far from equal.
 constexpr int kFewContacts = 24;
 
 // A substep is halved up to this part of it.
 constexpr double kLeastPiece = 1.0 / 32;
 
-// Changes of side of stops and drives within one solution: so many of all that ask for one, then one after the other.
+// Changes of side of stops and drives within one solution: so many of all that ask for one, then, where there are many,
+// all that is bounded at once, and so many again; then one after the other.
 constexpr int kRevisions = 60, kRevisionsTogether = 6, kRevisionsInAll = 180;
 
 bool within(const RowErrors& e, const RowErrors& limit) {
@@ -214,6 +215,7 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
   const Stopwatch watch(residual_.time.joints);
   for (Assembly* assembly : assemblies) {
     assembly->adopt();
+    assembly->mayTouch(!pairs.empty());
     assembly->factor(scene.bodies, h, kick == Kick::opening ? 0.5 : 1);
   }
 }
@@ -306,14 +308,34 @@ bool Island::solveJoints(const Scene& scene, double h, double time) {
   bool changed = false;
   for (Assembly* assembly : assemblies) {
     assembly->relax(scene.bodies);
+    int together = kRevisionsTogether;
     for (int i = 0; i < kRevisions && revisionsLeft_ > 0; ++i, --revisionsLeft_) {
-      const bool one = i >= kRevisionsTogether;
-      if (!assembly->revise(scene.bodies, h, time, one)) break;
+      if (i == kRevisionsTogether && assembly->settleBounds(scene.bodies, h, time)) {
+        assembly->relax(scene.bodies);
+        together += kRevisionsTogether;
+      }
+      using enum Assembly::Revision;
+      if (!assembly->revise(scene.bodies, h, time, i < together ? all : first)) break;
       assembly->relax(scene.bodies);
       changed = true;
     }
   }
   return changed;
+}
+
+bool Island::reviseJoints(const Scene& scene, double h, double time) {
+  relaxJoints(scene);
+  const Stopwatch watch(residual_.time.joints);
+  bool changed = false;
+  for (Assembly* assembly : assemblies)
+    if (assembly->revise(scene.bodies, h, time, Assembly::Revision::untired))
+      assembly->relax(scene.bodies), changed = true;
+  return changed;
+}
+
+void Island::relaxJoints(const Scene& scene) {
+  const Stopwatch watch(residual_.time.joints);
+  for (Assembly* assembly : assemblies) assembly->relax(scene.bodies);
 }
 
 bool Island::solveVelocities(const Scene& scene, double h, double time, bool unlessStruck) {
@@ -332,12 +354,15 @@ bool Island::solveVelocities(const Scene& scene, double h, double time, bool unl
                                          : ContactSolver::Goal{kCoupledSweeps, kContactTolerance, kContactReduction};
     const double momentum = momentumOf(scene.bodies, bodies, time * scene.settings.gravity.norm());
     bool changed = true;
-    for (int round = 0; changed && round < kCoupledRounds; ++round) {
+    for (int round = 0; changed; ++round) {
       contacts_.couple(scene.bodies, assemblies);
       change = contacts_.relaxCoupled(scene.bodies, goal, momentum);
-      changed = solveJoints(scene, h, time);
-      if (round < kPressureRounds && contacts_.followPressure(scene.bodies))
-        solveJoints(scene, h, time), changed = true;
+      // One change a round: whether the next is called for depends on what the contacts answer.
+      if (round + 1 < kCoupledRounds)
+        changed = reviseJoints(scene, h, time);
+      else
+        relaxJoints(scene), changed = false;
+      if (round < kPressureRounds && contacts_.followPressure(scene.bodies)) relaxJoints(scene), changed = true;
     }
   } else if (!contacts_.empty()) {
     const auto relax = [&] {

@@ -270,6 +270,9 @@ class Island {
   bool solveVelocities(const Scene& scene, double h, double time, bool unlessStruck = false);
   // Returns whether stops or drives changed sides.
   bool solveJoints(const Scene& scene, double h, double time);
+  // The same with one change of all that ask for it.
+  bool reviseJoints(const Scene& scene, double h, double time);
+  void relaxJoints(const Scene& scene);
   bool hasAxes() const;
   void refreshStiffness(const Scene& scene, double time);
   void openAccounts(const Scene& scene);

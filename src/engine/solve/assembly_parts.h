@@ -1,0 +1,71 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What an assembly is made of: nodes, their rows and what those do. Only for its own files.
+#pragma once
+
+#include <cstdint>
+
+#include "engine/joint/joint.h"
+
+namespace calm {
+
+struct AssemblyParts {
+  struct Node {
+    int index;
+    JointId joint;
+    JointType type;
+    BodyId a, b;
+    int rows, offset;  // in row vectors
+    int memory;        // in the row storage
+    int angular;       // rows that are angles; the last ones
+    int pivot;         // rows that keep a pivot together, 3 or none; the first ones
+    bool axes;         // its rows are free axes' coordinates
+    bool yields;       // some of its rows are not, but keep to a spring's law
+    int riders;        // other bodies that take part
+    int riderMemory;   // in the storage of their Jacobians
+    bool dynamicA, dynamicB, released, first, firstOnAxes, breakable, watched = false;
+    int used = 0, place = 0;  // rows in the system, and where they are among all of them
+
+    int sides() const { return 2 + riders; }  // 0 for a, 1 for b, then the riders
+    bool ruled() const { return axes || yields; }
+  };
+  // What is seldom asked of a node's joint.
+  struct Part {
+    JointGeometry geometry;
+    double compliance, pinRadius, fade;
+  };
+  // What a row is doing. Locks and stops are held at a position, running drives at one that moves on at their speed,
+  // springs follow a rate law, and the rest carry a set force: none, or that of a drive at its cap.
+  enum class State : std::uint8_t { locked, spring, drive, set, atLow, atHigh };
+  // What a row is for. An axis with stops or a drive has one row for both, one for friction that a motor runs against,
+  // one for its spring and one for soft stops.
+  enum class Kind : std::uint8_t { lock, stop, friction, softStop, spring, winch };
+  // The axis of a row of an axes node.
+  struct Axis {
+    int number = 0;     // in the joint
+    double yields = 0;  // N/m or N m/rad, of what is locked and yields as a spring
+    Kind kind = Kind::lock;
+    AxisDef def;
+    Winding winding;
+    int motor = -1;  // of friction: the row that it runs against
+    bool sendsBack() const {
+      return kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
+    }
+  };
+  struct SpringLaw {
+    double stiffness, damping, target, cap;
+  };
+  // Two nodes that share a dynamic body.
+  struct Coupling {
+    int row, column, rowSide, columnSide;
+    int block;  // in the factorisation's storage
+  };
+  // A row that is in the system while bounds are settled, and the least and most that it can push with.
+  struct Bounded {
+    int node, row;
+    double low, high;
+    int side = 0;         // of the bound that it ends up at, and
+    double pressure = 0;  // by how much its rate is beyond its target there
+  };
+};
+
+}  // namespace calm
