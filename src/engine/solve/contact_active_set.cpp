@@ -3,6 +3,7 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "engine/solve/contact_solver.h"
 
@@ -21,12 +22,13 @@ bool ContactSolver::areUnequal(const std::vector<Body>& bodies) const {
 // has friction by its normal impulse against the way it goes. Its solution tells what each does next, until none
 // changes (the primal-dual active set method, which is Newton's on the contact law; Alart and Curnier, Computer Methods
 // in Applied Mechanics and Engineering 92, 1991). Where many changes at a time run in circles, only the gravest is
-// made.
+// made, while that leads on.
 bool ContactSolver::solveActive(std::vector<Grip> grips, double enough) {
-  constexpr int kRounds = 40, kTogether = 12;
+  constexpr int kRounds = 40, kTogether = 12, kPatience = 3;
   const std::vector<Contact> before = coupled_;
   const Eigen::VectorXd speedsBefore = speeds_;
-  for (int round = 0; round < kRounds; ++round) {
+  double least = std::numeric_limits<double>::infinity();
+  for (int round = 0, better = 0; round < kRounds && round <= better + kPatience; ++round) {
     if (!solveAt(grips)) break;
     const std::vector<Grip> next = gripsNow();
     int gravest = -1;
@@ -37,6 +39,8 @@ bool ContactSolver::solveActive(std::vector<Grip> grips, double enough) {
       keepWithinLaw();
       return true;
     }
+    if (round < kTogether || most < least) better = round;
+    least = std::min(least, most);
     if (round < kTogether)
       grips = next;
     else
