@@ -117,7 +117,7 @@ class Assembly : private AssemblyParts {
   void finishHalf(double* rows, int columns) const { cholesky_.solveHalf(rows, columns); }
   void respondHalf(BodyId body, const Mat3& velocities, const Mat3& spins, double* into, int stride) const;
   // Which of those in a wrong state change: all, the first alone, or, where contacts answer in between and may call for
-  // the same changes over and over, all but drives at their caps that have changed too often.
+  // the same changes over and over, all but what has changed too often.
   enum class Revision { all, first, untired };
   // Whether each stop and drive is in its right state at the present velocities, reached by impulses over `time`. If
   // not, changes states, and with them the system: call relax() again. Returns whether it did.
@@ -361,8 +361,8 @@ class Assembly : private AssemblyParts {
   }
   double bendAhead(int row) const { return lookAhead_ * lookAhead_ / 2 * bendOf(row); }
   bool reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
-  bool isTired(int row) const { return state_[row] == State::set && sign_[row] != 0 && turns_[row] >= kMostTurns; }
-  static constexpr int kMostTurns = 6;
+  // Whether a drive at its cap, or what is held at a stop, has changed too often to do so again.
+  bool isTired(int row) const;
   // Part of its cap by which it may be beyond it, and m/s or rad/s by which it may be past its speed.
   double leewayOf(int row) const;
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);

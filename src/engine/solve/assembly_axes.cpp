@@ -213,6 +213,11 @@ bool Assembly::revise(std::vector<Body>& bodies, double h, double time, Revision
   return changed;
 }
 
+bool Assembly::isTired(int row) const {
+  constexpr int kMostTurns = 6;
+  return turns_[row] >= kMostTurns && (state_[row] >= State::atLow || (state_[row] == State::set && sign_[row] != 0));
+}
+
 void Assembly::become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse) {
   state_[row] = state;
   sign_[row] = static_cast<signed char>(sign);
@@ -257,7 +262,7 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
     // At its cap and, on the way, past the speed for which it pushes: it can hold that speed again.
     constexpr double kContactTolerance = 1e-5;  // m/s or rad/s
     const double mean = rate + bendAhead(row) / h;
-    const double slack = near_ ? tiny + kContactTolerance + leewayOf(row) : tiny;
+    const double slack = near_ && turns_[row] > 0 ? tiny + kContactTolerance + leewayOf(row) : tiny;
     const bool past = sign_[row] > 0 ? mean > def.speed + slack : mean < def.speed - slack;
     // Not beside a motor that runs or rests at its stop: then friction is against its way.
     const int motor = axis_[row].motor;

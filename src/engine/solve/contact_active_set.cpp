@@ -24,11 +24,14 @@ bool ContactSolver::areUnequal(const std::vector<Body>& bodies) const {
 // in Applied Mechanics and Engineering 92, 1991). Where many changes at a time run in circles, only the gravest is
 // made, while that leads on.
 bool ContactSolver::solveActive(std::vector<Grip> grips, double enough) {
-  constexpr int kRounds = 40, kTogether = 12, kPatience = 3;
+  constexpr int kRounds = 40, kTogether = 12;
+  // Rounds that do not better it; for few points all of them are cheap.
+  constexpr int kFewPoints = 24, kPatience = 3;
+  const int patience = size() <= kFewPoints ? kRounds : kPatience;
   const std::vector<Contact> before = coupled_;
   const Eigen::VectorXd speedsBefore = speeds_;
   double least = std::numeric_limits<double>::infinity();
-  for (int round = 0, better = 0; round < kRounds && round <= better + kPatience; ++round) {
+  for (int round = 0, better = 0; round < kRounds && round <= better + patience; ++round) {
     if (!solveAt(grips)) break;
     const std::vector<Grip> next = gripsNow();
     int gravest = -1;
