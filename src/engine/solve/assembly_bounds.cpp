@@ -51,7 +51,7 @@ std::vector<Assembly::Bounded> Assembly::takeBounded(double h, double time) {
           break;
         }
         case Kind::spring:
-          if (const double cap = axis.def.springCap * time; cap < kNoLimit) {
+          if (const double cap = axis.def.springCap * time; cap > 0 && cap < kNoLimit) {
             state_[row] = State::spring;
             take(-cap, cap);
           }
@@ -127,6 +127,8 @@ void Assembly::settle(std::vector<Body>& bodies, double h, std::vector<Bounded>&
     delta_ = lack;
     for (std::size_t i = 0; i < count; ++i) delta_[places[i]] += interior.centring(i);
     cholesky_.solve(delta_.data());
+    // What is too badly conditioned is left to the changes one by one.
+    if (!std::all_of(delta_.begin(), delta_.end(), [](double d) { return std::isfinite(d); })) break;
     interior.advance(ofRows());
     for (double& d : delta_) d *= interior.step();
     push(bodies);
