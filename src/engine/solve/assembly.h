@@ -77,7 +77,8 @@ class Assembly : private AssemblyParts {
   void adopt();
   // Makes the current set, which is that of the present poses, the fresh one, too.
   void renew() { fresh_ = rows_, riderFresh_ = riderRows_; }
-  // Whether something is near what it holds: rates at caps are known to the tolerance of contacts only then.
+  // Whether something is near what it holds. Then it is known to the tolerance of contacts only on which side of its
+  // edge a drive is.
   void mayTouch(bool near) { near_ = near; }
   // Builds and factors the system for step h from the current rows and the bodies' response, for impulses that stand
   // for forces over `share` of the step.
@@ -430,8 +431,9 @@ class Assembly : private AssemblyParts {
   std::vector<double> riderRows_, riderFresh_, riderResponse_;
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
   std::vector<double> barrier_;             // what is added there while bounds are settled; else empty
-  // Whether drives give way by a trace, from when bounds were settled until nothing has changed in a solution: where
-  // many slip, what those push with that hold hardly moves anything, and would be lost in round-off.
+  // Whether drives give way by a trace, from when bounds were settled until nothing has changed in a solution, or the
+  // frame has ended: where many slip, what those push with that hold hardly moves anything, and would be lost in
+  // round-off.
   bool creeps_ = false, revised_ = false;
   bool near_ = false;
   std::vector<unsigned char> turns_;  // of each row: how often it has changed in the present solution with contacts

@@ -138,7 +138,7 @@ void Assembly::settle(std::vector<Body>& bodies, double h, std::vector<Bounded>&
     rows[i].side = static_cast<int>(interior.sideOf(i)), rows[i].pressure = interior.pressureOf(i);
 }
 
-// The same as of one, of many.
+// What mobilityAmongHeld() tells of one row, of many at once.
 std::vector<double> Assembly::mobilitiesAmongHeld(const std::vector<Bounded*>& rows) const {
   constexpr int kWidth = panels::kWidth;
   std::vector<double> mobilities, panel(static_cast<std::size_t>(cholesky_.size()) * kWidth);

@@ -11,7 +11,7 @@ void Assembly::pushAtCaps(std::vector<Body>& bodies, double time) {
   if (!hasAxes_) return;
   creeps_ = creeps_ && revised_;
   revised_ = false;
-  turns_.assign(state_.size(), 0);
+  std::fill(turns_.begin(), turns_.end(), static_cast<unsigned char>(0));
   std::fill(slidFrom_.begin(), slidFrom_.end(), static_cast<signed char>(0));
   std::fill(heldMobility_.begin(), heldMobility_.end(), 0.0);
   for (const Node& n : nodes_)
@@ -66,7 +66,7 @@ bool Assembly::holdsTooHard(const Node& n, int r, double time) const {
 // Which side of the edge a drive is on matters the less the more often it has changed.
 double Assembly::leewayOf(int row) const {
   constexpr std::array kLeeway{0.0, 1e-4, 1e-3, 1e-2, 0.05, 0.1, 0.2};
-  return turns_.empty() ? 0 : kLeeway[std::min<std::size_t>(turns_[row], kLeeway.size() - 1)];
+  return kLeeway[std::min<std::size_t>(turns_[row], kLeeway.size() - 1)];
 }
 
 // The drive goes on as it did, or at its cap.

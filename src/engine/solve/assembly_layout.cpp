@@ -205,6 +205,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   accounts_.resize(nodes_.size());
   sign_.assign(offset, 0);
   slidFrom_.assign(offset, 0);
+  turns_.assign(offset, 0);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       // Stops share nothing with others, and one that yields would send back what strikes it.
