@@ -25,8 +25,8 @@ void JointState::visitState(StateArchive& state) {
 
 void Body::visitState(StateArchive& state) {
   state(role, inverseMass, jointed, asleep, collides, restTime, restPose.position, restPose.rotation, position,
-        orientation, axes, velocity, spin, kickedSpin, momentum, momentumSpin, force, torque, response, stiffness,
-        stiffened, untouchedAxis, assembly, velocityBefore, spinBefore, spanBefore);
+        orientation, axes, velocity, spin, kickedSpin, momentum, momentumSpin, force, torque, linearResponse, response,
+        stiffness, stiffened, untouchedAxis, assembly, velocityBefore, spinBefore, spanBefore);
 }
 
 void ManifoldPoint::visitState(StateArchive& state) {
@@ -65,7 +65,7 @@ void ContactPair::Kept::Point::visitState(StateArchive& state) {
 
 // Topology and sizes follow from the joints.
 void Assembly::visitState(StateArchive& state) {
-  state(curvatureStep_, rows_, fresh_, response_, compliance_, gamma_, target_, impulse_, delta_, curvature_, force_,
+  state(curvatureStep_, rows_, fresh_, compliance_, gamma_, mobility_, target_, impulse_, delta_, curvature_, force_,
         offset_, state_, sign_, rateBefore_, rateNow_, rateAtRest_, closingSpan_, work_, lookAhead_, fallback_, budget_,
         surplus_, liveliest_, creeps_, revised_);
   for (Axis& a : axis_) state(a.def, a.winding);

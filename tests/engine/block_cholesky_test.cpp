@@ -45,7 +45,7 @@ class BlockCholeskyCase : public testing::Test {
         double* b = cholesky_.block(cholesky_.offDiagonal(i, k));
         for (int r = 0; r < rows_[i]; ++r)
           for (int c = 0; c < rows_[k]; ++c)
-            dense(o + c, cholesky_.offset(i) + r) = dense(cholesky_.offset(i) + r, o + c) = b[r * rows_[k] + c] =
+            dense(o + c, cholesky_.offset(i) + r) = dense(cholesky_.offset(i) + r, o + c) = b[c * rows_[i] + r] =
                 normal();
       }
     }

@@ -55,6 +55,33 @@ TEST_P(JointRows, JacobianIsTheDerivativeOfTheErrors) {
   }
 }
 
+// Rows that only turn the bodies may be kept as one turning each: the same rows.
+TEST_P(JointRows, AreTheSameWhereTheyAreKeptInShort) {
+  std::mt19937 random(static_cast<unsigned>(GetParam()) + 7);
+  std::normal_distribution<double> normal;
+  const auto vector = [&] { return Vec3(normal(random), normal(random), normal(random)); };
+  const auto axes = [&] { return Quat(normal(random), normal(random), normal(random), 1).normalized().matrix(); };
+  Body a, b;
+  for (Body* body : {&a, &b}) body->position = vector(), body->axes = axes();
+  const JointGeometry g{vector(), vector(), axes(), axes()};
+  const RowCount count = rowCount(GetParam());
+  std::vector<double> whole(RowBlock::storage(count.rows, count.angular, count.pivot));
+  std::vector<double> compact(RowBlock::storage(count.rows, count.angular, count.pivot, count.angular));
+  EXPECT_EQ(whole.size() - compact.size(), 9u * count.angular);
+  RowBlock rows(whole.data(), count.rows, count.pivot);
+  RowBlock kept(compact.data(), count.rows, count.pivot, count.angular);
+  evaluateRows(GetParam(), g, a, b, rows);
+  evaluateRows(GetParam(), g, a, b, kept);
+  for (int r = 0; r < count.rows; ++r) {
+    EXPECT_EQ(rows.error()[r], kept.error()[r]) << "row " << r;
+    EXPECT_EQ(rows.fullRow(r), kept.fullRow(r)) << "row " << r;
+  }
+  for (int i = 0; i < count.angular; ++i) {
+    EXPECT_EQ(Vec3(rows.u(i)), Vec3(kept.u(i)));
+    EXPECT_EQ(Vec3(rows.w(i)), Vec3(kept.w(i)));
+  }
+}
+
 class AxisRows : public testing::TestWithParam<JointType> {};
 
 // Far from any constraint, turned at random: what holds for every pose holds for the ones that joints allow, too. Types

@@ -141,5 +141,48 @@ TEST(SpinningWheel, LoadsItsBearings) {
   EXPECT_LE(shaken, kEnough);
 }
 
+// Two boxes, joined in any way that leaves them nothing to do against each other, tumble as one body. What the joint
+// carries at an instant then follows from Euler's equations and where each box is.
+TEST(Tumbling, JointCarriesWhatTurnsItsPart) {
+  const Vec3 spin(4, 7, -3), toA(-0.3, 0.1, 0), toB(0.2, 0.05, 0.15);
+  const MassProperties a = massPropertiesOf(Box{{0.4, 0.2, 0.3}}, 3), b = massPropertiesOf(Box{{0.2, 0.5, 0.1}}, 1.2);
+  const Vec3 middle = (a.mass * toA + b.mass * toB) / (a.mass + b.mass);
+  World world({.gravity = Vec3::Zero()});
+  std::vector<BodyId> parts;
+  for (const auto& [mass, at] : {std::pair(a, toA), std::pair(b, toB)}) {
+    BodyDef def;
+    def.mass = mass;
+    def.pose.position = at;
+    def.velocity = spin.cross(at - middle);
+    def.angularVelocity = spin;
+    parts.push_back(world.addBody(def));
+  }
+  world.addJoint(joint(JointType::fixed, parts[0], -toA, parts[1], -toB));
+  double worst = 0;
+  for (int i = 0; i < 120; ++i) {
+    world.step();
+    const BodyState onA = world.state(parts[0]), onB = world.state(parts[1]);
+    const Vec3 w = onB.angularVelocity;
+    const Vec3 centre = (a.mass * onA.pose.position + b.mass * onB.pose.position) / (a.mass + b.mass);
+    Mat3 inertia = Mat3::Zero();
+    for (const auto& [mass, state] : {std::pair(a, onA), std::pair(b, onB)}) {
+      const Mat3 turned = state.pose.rotation.matrix() * mass.inertia * state.pose.rotation.matrix().transpose();
+      const Vec3 r = state.pose.position - centre;
+      inertia += turned + mass.mass * (r.squaredNorm() * Mat3::Identity() - r * r.transpose());
+    }
+    const Vec3 gathering = inertia.inverse() * (inertia * w).cross(w);
+    const Vec3 r = onB.pose.position - centre;
+    const Mat3 own = onB.pose.rotation.matrix() * b.inertia * onB.pose.rotation.matrix().transpose();
+    const Vec3 force = b.mass * (gathering.cross(r) + w.cross(w.cross(r)));
+    const Vec3 toPivot = onB.pose.rotation * -toB;
+    const Vec3 torque = own * gathering + w.cross(own * w) - toPivot.cross(force);
+    const JointReading& now = world.reading(0);
+    worst = std::max(
+        {worst, (now.forceNow - force).norm() / force.norm(), (now.torqueNow - torque).norm() / torque.norm()});
+  }
+  report("load between two boxes that tumble as one", worst, 1e-7, "");
+  EXPECT_LE(worst, 1e-7);
+}
+
 }  // namespace
 }  // namespace calm::physics

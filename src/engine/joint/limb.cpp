@@ -34,15 +34,24 @@ Swing swingOf(const JointGeometry& g, const Body& a, const Body& b) {
           cosine * about - stretch * sine * beside};
 }
 
+// By the rotation q between the axes: twice the angle whose tangent is q.x / q.w, up to whole turns.
+double twistOf(const Mat3& a, const Mat3& b) {
+  const double x = a.col(2).dot(b.col(1)) - a.col(1).dot(b.col(2));                               // 4 q.w q.x
+  const double w = 1 + a.col(0).dot(b.col(0)) + a.col(1).dot(b.col(1)) + a.col(2).dot(b.col(2));  // 4 q.w^2
+  constexpr double kFarFromHalfTurn = 0.1;
+  if (w > kFarFromHalfTurn) return 2 * std::atan2(x, w);
+  const Quat q(Mat3(a.transpose() * b));
+  return 2 * std::atan2(q.x(), q.w());
+}
+
 }  // namespace
 
 void twist(const JointGeometry& g, const Body& a, const Body& b, Winding& winding, RowBlock& rows) {
   const Mat3 axesA = a.axes * g.axesA, axesB = b.axes * g.axesB;
-  const Quat q(Mat3(axesA.transpose() * axesB));
   // The spin's share along the line midway between the two axes; it grows without bound as they become opposite.
   const Vec3 both = axesA.col(0) + axesB.col(0);
   const double whole = 1 + axesA.col(0).dot(axesB.col(0));
-  rows.turn(both / std::max(whole, 1e-9), winding.unwrap(2 * std::atan2(q.x(), q.w())));
+  rows.turn(both / std::max(whole, 1e-9), winding.unwrap(twistOf(axesA, axesB)));
 }
 
 void swing(int column, const JointGeometry& g, const Body& a, const Body& b, RowBlock& rows) {

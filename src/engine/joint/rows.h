@@ -30,30 +30,42 @@ inline double rowVelocity(const double* j, const RowMotion& motion) {
 }
 
 // A view of where a node's rows are kept, with the few forms from which all joint types are written. Linear rows come
-// first; of them, the three of a pivot, whose Jacobians are known from its arms and not kept.
+// first; of them, the three of a pivot, whose Jacobians are known from its arms and not kept. The last ones may be such
+// as only turn the bodies, as much one way as the other: of those, one's turning is kept.
 class RowBlock {
  public:
-  // Doubles that `rows` rows take, `angular` of them angular and `pivot` (3 or 0) those of a pivot.
-  static int storage(int rows, int angular, int pivot = 0) {
-    return rows + 6 + kRowWidth * (rows - pivot) + 6 * angular;
+  // Doubles that `rows` rows take: `pivot` (3 or 0) those of a pivot, `turning` those that only turn, `pairs` those of
+  // perpendicular vectors.
+  static int storage(int rows, int pairs, int pivot = 0, int turning = 0) {
+    return rows + 6 + kRowWidth * (rows - pivot - turning) + 3 * turning + 6 * pairs;
   }
 
-  RowBlock(double* memory, int rows, int pivot = 0)
+  RowBlock(double* memory, int rows, int pivot = 0, int turning = 0)
       : error_(memory),
         arms_(memory + rows),
         jacobian_(memory + rows + 6),
-        pairs_(memory + rows + 6 + kRowWidth * (rows - pivot)),
-        pivot_(pivot) {}
+        turns_(jacobian_ + kRowWidth * (rows - pivot - turning)),
+        pairs_(turns_ + 3 * turning),
+        pivot_(pivot),
+        firstTurning_(rows - turning) {}
 
   const double* error() const { return error_; }
-  // Of the rows after the pivot's, kRowWidth numbers each.
+  // Of the rows after the pivot's and before those that only turn, kRowWidth numbers each.
   const double* jacobian() const { return jacobian_; }
+  // Of those that only turn, three each: by the spin of b, which is against that of a.
+  const double* turns() const { return turns_; }
   // Of any row.
   Eigen::Matrix<double, kRowWidth, 1> fullRow(int r) const {
     Eigen::Matrix<double, kRowWidth, 1> row;
-    if (r >= pivot_) return Eigen::Map<const Eigen::Matrix<double, kRowWidth, 1>>(jacobian_ + kRowWidth * (r - pivot_));
-    const Vec3 along = Vec3::Unit(r);
-    row << -along, -armA().cross(along), along, armB().cross(along);
+    if (r < pivot_) {
+      const Vec3 along = Vec3::Unit(r);
+      row << -along, -armA().cross(along), along, armB().cross(along);
+    } else if (r < firstTurning_) {
+      row = Eigen::Map<const Eigen::Matrix<double, kRowWidth, 1>>(jacobian_ + kRowWidth * (r - pivot_));
+    } else {
+      const Eigen::Map<const Vec3> turn(turns_ + 3 * (r - firstTurning_));
+      row << Vec3::Zero(), -turn, Vec3::Zero(), turn;
+    }
     return row;
   }
   Eigen::Map<const Vec3> armA() const { return Eigen::Map<const Vec3>(arms_); }
@@ -99,12 +111,16 @@ class RowBlock {
     double* pair = pairs_ + 6 * (count_ - linear_);
     Eigen::Map<Vec3>{pair} = ua;
     Eigen::Map<Vec3>{pair + 3} = wb;
-    const Vec3 c = wb.cross(ua);
-    write(ua.dot(wb), Vec3::Zero(), -c, Vec3::Zero(), c);
+    turn(wb.cross(ua), ua.dot(wb));
   }
 
   // C is an angle that grows as b turns against a about the unit vector `axis`.
-  void turn(const Vec3& axis, double c) { write(c, Vec3::Zero(), -axis, Vec3::Zero(), axis); }
+  void turn(const Vec3& axis, double c) {
+    if (count_ < firstTurning_) return write(c, Vec3::Zero(), -axis, Vec3::Zero(), axis);
+    double* t = turns_ + 3 * (count_ - firstTurning_);
+    for (int i = 0; i < 3; ++i) t[i] = axis[i];
+    error_[count_++] = c;
+  }
 
   // Any row; la to ab are dC by the velocities and spins of a and b.
   void general(bool isLinear, double c, const Vec3& la, const Vec3& aa, const Vec3& lb, const Vec3& ab) {
@@ -123,8 +139,9 @@ class RowBlock {
   double* error_;
   double* arms_;
   double* jacobian_;
+  double* turns_;
   double* pairs_;
-  int pivot_;
+  int pivot_, firstTurning_;
   int count_ = 0;
   int linear_ = 0;
 };

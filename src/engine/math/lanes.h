@@ -57,6 +57,58 @@ double dot(const PairRow<Pairs>& x, const double* y) {
 // work on say alignas(sizeof(Quad)).
 using Quad = double __attribute__((vector_size(32)));
 
+CALM_INLINE void loadQuad(Quad& q, const double* from) {
+  std::memcpy(&q, from, sizeof q);
+}
+CALM_INLINE void storeQuad(double* to, const Quad& q) {
+  std::memcpy(to, &q, sizeof q);
+}
+
+// N numbers in whole registers; what these hold beyond them is of no account. There must be room for that where they
+// are loaded from, of up to three numbers.
+template <int N>
+struct Numbers {
+  static constexpr int kQuads = (N + 3) / 4;
+  Quad quads[kQuads];
+
+  // From value(i).
+  template <class Value>
+  CALM_INLINE void set(const Value& value) {
+    const auto at = [&](int i) __attribute__((always_inline)) {
+      return i < N ? value(i) : 0.0;
+    };
+    for (int q = 0, i = 0; q < kQuads; ++q, i += 4)
+      quads[q] = __builtin_shufflevector(Pair{at(i), at(i + 1)}, Pair{at(i + 2), at(i + 3)}, 0, 1, 2, 3);
+  }
+  CALM_INLINE void load(const double* from) {
+    for (int q = 0; q < kQuads; ++q) loadQuad(quads[q], from + 4 * q);
+  }
+  // All of the registers.
+  CALM_INLINE void storeWhole(double* to) const {
+    for (int q = 0; q < kQuads; ++q) storeQuad(to + 4 * q, quads[q]);
+  }
+  CALM_INLINE void store(double* to) const {
+    for (int q = 0; q < N / 4; ++q) storeQuad(to + 4 * q, quads[q]);
+    if constexpr (N % 4 > 0) {
+      const Quad& last = quads[kQuads - 1];
+      if constexpr (N % 4 > 1) storePair(to + N / 4 * 4, __builtin_shufflevector(last, last, 0, 1));
+      if constexpr (N % 2 == 1) to[N - 1] = last[N % 4 - 1];
+    }
+  }
+  CALM_INLINE void setProduct(const Numbers& x, double by) {
+    for (int q = 0; q < kQuads; ++q) quads[q] = x.quads[q] * by;
+  }
+  CALM_INLINE void addProduct(const Numbers& x, double by) {
+    for (int q = 0; q < kQuads; ++q) quads[q] += x.quads[q] * by;
+  }
+  CALM_INLINE void operator+=(const Numbers& x) {
+    for (int q = 0; q < kQuads; ++q) quads[q] += x.quads[q];
+  }
+  CALM_INLINE void operator-=(const Numbers& x) {
+    for (int q = 0; q < kQuads; ++q) quads[q] -= x.quads[q];
+  }
+};
+
 // Three numbers with a fourth, 0, for the sake of the lanes.
 struct Padded {
   double at[4] = {};

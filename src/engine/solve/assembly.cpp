@@ -4,21 +4,11 @@
 #include <algorithm>
 #include <cmath>
 
-#include "engine/solve/assembly_rates.h"
 #include "engine/solve/block_size.h"
 
 namespace calm {
 
 namespace {
-
-// The rows of a pivot alone, whose responses are kept from w on: each moves the body along its own axis.
-void pushAtPivot(Body& body, const double* w, const double* impulses) {
-  const double x = impulses[0], y = impulses[1], z = impulses[2];
-  body.velocity[0] += w[0] * x;
-  body.velocity[1] += w[kRowWidth + 1] * y;
-  body.velocity[2] += w[2 * kRowWidth + 2] * z;
-  for (int k = 0; k < 3; ++k) body.spin[k] += w[3 + k] * x + w[kRowWidth + 3 + k] * y + w[2 * kRowWidth + 3 + k] * z;
-}
 
 // Lengths of the values of rows of which the first so many are linear.
 template <class Value>
@@ -33,6 +23,24 @@ RowErrors lengthsOf(int linear, int rows, const Value& value) {
   };
   return {length(0, linear), length(linear, rows)};
 }
+
+// A sum of (u . w) I - sym(u w^T).
+struct Stiffening {
+  double own[3] = {}, across[3] = {};  // on the diagonal, and beside it in the row of each axis
+
+  void add(const Vec3& u, const Vec3& w) {
+    const double x = u[0] * w[0], y = u[1] * w[1], z = u[2] * w[2];
+    own[0] += y + z, own[1] += z + x, own[2] += x + y;
+    for (int i = 0, j = 1; i < 3; ++i, j = (j + 1) % 3) across[i] -= 0.5 * (u[i] * w[j] + u[j] * w[i]);
+  }
+  void addTo(Mat3& k) const {
+    for (int i = 0, j = 1; i < 3; ++i, j = (j + 1) % 3) {
+      k(i, i) += own[i];
+      k(i, j) += across[i];
+      k(j, i) += across[i];
+    }
+  }
+};
 
 }  // namespace
 
@@ -70,12 +78,28 @@ void Assembly::evaluate(const std::vector<Body>& bodies) {
 RowErrors Assembly::lack(double h, double share) {
   RowErrors worst;
   const double rate = 1 / h;
+  const auto note = [](double& most, double lack) {
+    if (!(std::abs(lack) <= most)) most = std::abs(lack);  // a NaN stays
+  };
   for (const Node& n : nodes_) {
     if (n.released) {
       std::fill_n(&delta_[n.place], n.used, 0.0);
       continue;
     }
     const int linear = n.rows - n.angular;
+    // With lambda = p / (share h) and alpha = gamma share h^2; what is there for round-off only has no share in it.
+    const double yielding = compliance_[n.offset] > 0 ? h : h / share;
+    if (!n.ruled()) {
+      const double *errors = &fresh_[n.memory], *offsets = &offset_[n.offset], *gammas = &gamma_[n.offset],
+                   *impulses = &impulse_[n.offset];
+      withSize(n.rows, [&]<int N>() {
+        double lacks[N];
+        for (int r = 0; r < N; ++r) lacks[r] = errors[r] - offsets[r] + yielding * gammas[r] * impulses[r];
+        for (int r = 0; r < N; ++r) delta_[n.place + r] = -rate * lacks[r];
+        for (int r = 0; r < N; ++r) note(r < linear ? worst.linear : worst.angular, lacks[r]);
+      });
+      continue;
+    }
     for (int i = 0; i < n.used; ++i) {
       const int r = usedRow(n, i), row = n.offset + r;
       const bool drives = state_[row] == State::drive;
@@ -84,12 +108,9 @@ RowErrors Assembly::lack(double h, double share) {
       // A drive that runs is to have come as far as its speed says.
       const double error = drives ? fresh_[n.memory + r] - rows_[n.memory + r] - h * axis_[row].def.speed
                                   : errorOf(fresh_, n, r) - offset_[row];
-      // With lambda = p / (share h) and alpha = gamma share h^2; what is there for round-off only has no share in it.
-      const double yielding = compliance_[row] > 0 ? h : h / share;
-      const double lack = error + yielding * gamma_[row] * impulse_[row];
+      const double lack = error + (compliance_[row] > 0 ? h : h / share) * gamma_[row] * impulse_[row];
       delta_[n.place + i] = -rate * lack;
-      double& w = r < linear ? worst.linear : worst.angular;
-      if (!(std::abs(lack) <= w)) w = std::abs(lack);  // a NaN stays
+      note(r < linear ? worst.linear : worst.angular, lack);
     }
   }
   return worst;
@@ -102,12 +123,13 @@ void Assembly::adopt() {
 
 void Assembly::aimAtPosition(double h, double share) {
   lookAhead_ = h;
+  const double rate = 1 / h, bend = h * h / (curvatureStep_ * curvatureStep_);
   for (const Node& n : nodes_)
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
-      const double ahead =
-          state_[row] == State::drive ? -h * axis_[row].def.speed : errorOf(rows_, n, r) - offset_[row];
-      target_[row] = -(ahead + bendAhead(row)) / h;
+      double ahead = n.axes ? errorOf(rows_, n, r) : rows_[n.memory + r];
+      ahead = n.axes && state_[row] == State::drive ? -h * axis_[row].def.speed : ahead - offset_[row];
+      target_[row] = -rate * (ahead + bend * curvature_[row]);
       impulse_[row] = 0;
     }
   aimSprings(h, share);
@@ -133,16 +155,6 @@ void Assembly::aimAtRest(double h) {
   aimSprings(h, 0.5);
 }
 
-double Assembly::riderRate(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
-  double sum = 0;
-  for (int side = 2; side < n.sides(); ++side) {
-    const double* j = jacobianOf(n, side)[r];
-    const Body& body = bodies[bodyOf(n, side)];
-    sum += Vec3(j[0], j[1], j[2]).dot(body.velocity) + Vec3(j[3], j[4], j[5]).dot(body.*spin);
-  }
-  return sum;
-}
-
 void Assembly::relax(std::vector<Body>& bodies) {
   noteLack(bodies);
   apply(bodies);
@@ -150,10 +162,12 @@ void Assembly::relax(std::vector<Body>& bodies) {
 
 void Assembly::noteLack(const std::vector<Body>& bodies) {
   for (const Node& n : nodes_) {
-    double rates[kMaxRows] = {};
-    for (int side = 0; side < n.sides(); ++side) {
-      const Body& body = bodies[bodyOf(n, side)];
-      Rates(*this, n, side).add(&body.velocity[0], &body.spin[0], rates);
+    double rates[kMaxRows];
+    ratesOf(n, bodies, &Body::spin, rates);
+    if (n.plain() && !n.released) {
+      for (int i = 0, row = n.offset; i < n.rows; ++i, ++row)
+        delta_[n.place + i] = target_[row] - rates[i] - gamma_[row] * impulse_[row];
+      continue;
     }
     for (int i = 0; i < n.used; ++i) {
       const int row = n.offset + usedRow(n, i);
@@ -167,11 +181,10 @@ void Assembly::respondHalf(BodyId body, const Mat3& velocities, const Mat3& spin
   if (found == nodesOn_.end()) return;
   for (const auto& [k, side] : found->second) {
     const Node& n = nodes_[k];
-    const Rates ratesOf(*this, n, side);
-    for (int column = 0; column < 3; ++column) {
-      double rates[kMaxRows] = {};
-      ratesOf.add(&velocities(0, column), &spins(0, column), rates);
-      for (int i = 0; i < n.used; ++i) into[(n.place + i) * stride + column] += rates[i];
+    for (int i = 0; i < n.used; ++i) {
+      const Jacobian j = jacobianOf(n, usedRow(n, i), side);
+      const Vec3 rates = velocities.transpose() * j.linear + spins.transpose() * j.angular;
+      for (int column = 0; column < 3; ++column) into[(n.place + i) * stride + column] += rates[column];
     }
   }
 }
@@ -184,32 +197,17 @@ void Assembly::apply(std::vector<Body>& bodies) {
 void Assembly::push(std::vector<Body>& bodies) {
   for (const Node& n : nodes_) {
     if (n.used == 0) continue;
-    for (int i = 0; i < n.used; ++i) impulse_[n.offset + usedRow(n, i)] += delta_[n.place + i];
-    withSize(n.used, [&]<int N>() { push<N>(bodies, n, &usedRows_[n.offset], &delta_[n.place]); });
+    double* all = &impulse_[n.offset];
+    const double* more = &delta_[n.place];
+    withSize(n.used, [&]<int N>() {
+      if (n.used == n.rows)
+        for (int i = 0; i < N; ++i) all[i] += more[i];
+      else
+        for (int i = 0; i < N; ++i) all[usedRow(n, i)] += more[i];
+    });
+    push(bodies, n, &delta_[n.place]);
   }
 }
-
-template <int N>
-void Assembly::push(std::vector<Body>& bodies, const Node& n, const signed char* rows, const double* impulses) const {
-  const auto pushSide = [&](Body& body, const SideRows& answer) {
-    if (n.pivot == N) return pushAtPivot(body, answer[0], impulses);
-    PairRow<3> sum{loadPair(&body.velocity[0]), Pair{body.velocity[2], body.spin[0]}, loadPair(&body.spin[1])};
-    for (int k = 0; k < N; ++k) {
-      const double* w = answer[rows[k]];
-      for (int i = 0; i < 3; ++i) sum[i] += loadPair(w + 2 * i) * impulses[k];
-    }
-    storePair(&body.velocity[0], sum[0]);
-    body.velocity[2] = sum[1][0];
-    body.spin[0] = sum[1][1];
-    storePair(&body.spin[1], sum[2]);
-  };
-  if (n.dynamicA) pushSide(bodies[n.a], responseOf(n, 0));
-  if (n.dynamicB) pushSide(bodies[n.b], responseOf(n, 1));
-  for (int side = 2; side < n.sides(); ++side)
-    if (Body& rider = bodies[bodyOf(n, side)]; rider.dynamic()) pushSide(rider, responseOf(n, side));
-}
-
-template void Assembly::push<1>(std::vector<Body>&, const Node&, const signed char*, const double*) const;
 
 void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
   curvatureStep_ = h;
@@ -217,10 +215,7 @@ void Assembly::accept(const std::vector<Body>& bodies, double h, double time) {
   for (const Node& n : nodes_) {
     const double *before = &rows_[n.memory], *after = &fresh_[n.memory];  // errors come first
     double rates[kMaxRows] = {};
-    for (int side = 0; !n.axes && side < 2; ++side) {
-      const Body& body = bodies[bodyOf(n, side)];
-      Rates(*this, n, side).add(&body.velocity[0], &body.kickedSpin[0], rates);
-    }
+    if (!n.axes) ratesOf(n, bodies, &Body::kickedSpin, rates);
     for (int r = 0; r < n.rows; ++r) {
       const int row = n.offset + r;
       const double moved = after[r] - before[r];
@@ -283,6 +278,7 @@ void Assembly::recall(const Memory& m) {
 }
 
 void Assembly::fadeOffset(double h) {
+  if (std::all_of(offset_.begin(), offset_.end(), [](double o) { return o == 0; })) return;
   double fade = 0, factor = 1;
   for (const Node& n : nodes_) {
     if (parts_[n.index].fade != fade) fade = parts_[n.index].fade, factor = std::exp(-h / fade);
@@ -290,21 +286,24 @@ void Assembly::fadeOffset(double h) {
   }
 }
 
-bool Assembly::bendOfPivots(const std::vector<Body>& bodies, std::vector<double>& bend) const {
+bool Assembly::bendOfLocks(const std::vector<Body>& bodies, std::vector<double>& bend) const {
   bend.assign(target_.size(), 0);
+  // Of a vector that is fixed in a body, d/dt and d2/dt2 while nothing turns the body.
+  struct Turning {
+    Vec3 spin, gathering;
+    Vec3 rate(const Vec3& v) const { return spin.cross(v); }
+    Vec3 bend(const Vec3& v) const { return spin.cross(spin.cross(v)) + gathering.cross(v); }
+  };
   for (const Node& n : nodes_) {
-    if (n.pivot != n.rows) return false;
+    if (n.axes || n.moves()) return false;
     const RowBlock rows = block(fresh_, n);
-    Eigen::Map<Vec3> bends(&bend[n.offset]);
-    for (int side = 0; side < 2; ++side) {
-      const Body& body = bodies[bodyOf(n, side)];
-      const Vec3 arm = Eigen::Map<const Vec3>(rows.arm(side)), spin = body.axes.transpose() * body.spin;
-      const Vec3& moments = body.inertia.moments();
-      Vec3 along = body.spin.cross(body.spin.cross(arm));
-      // What follows keys has accelerations of its own.
-      const Vec3 gyration = body.inertia.inverse().cwiseProduct(moments.cwiseProduct(spin).cross(spin));
-      if (body.dynamic()) along += (body.axes * gyration).cross(arm);
-      bends += side == 0 ? Vec3(-along) : along;
+    const Body &a = bodies[n.a], &b = bodies[n.b];
+    const Turning ofA{a.spin, a.freeTurning()}, ofB{b.spin, b.freeTurning()};
+    double* own = &bend[n.offset];
+    if (n.pivot > 0) Eigen::Map<Vec3>{own} = ofB.bend(rows.armB()) - ofA.bend(rows.armA());
+    for (int i = 0; i < n.turning; ++i) {  // of u . w
+      const Vec3 u = rows.u(i), w = rows.w(i);
+      own[n.pivot + i] = ofA.bend(u).dot(w) + 2 * ofA.rate(u).dot(ofB.rate(w)) + u.dot(ofB.bend(w));
     }
   }
   return true;
@@ -321,33 +320,21 @@ void Assembly::addStiffness(std::vector<Body>& bodies, double time) const {
     if (n.released) continue;
     const RowBlock rows = block(rows_, n);
     const int linear = n.rows - n.angular;
-    Mat3 turning = Mat3::Zero();
-    for (int i = 0; i < n.angular; ++i) {
-      // C = u . w has the second derivative sym(u w^T) - (u . w) I in the angle of either body.
-      const double moment = impulse_[n.offset + linear + i] * rate;
-      const Vec3 u = rows.u(i), w = rows.w(i);
-      turning += moment * (u.dot(w) * Mat3::Identity() - 0.5 * (u * w.transpose() + w * u.transpose()));
-    }
+    // C = u . w has the second derivative sym(u w^T) - (u . w) I in the angle of either body.
+    Stiffening turning;
+    for (int i = 0; !n.axes && i < n.angular; ++i)
+      turning.add(rows.u(i), impulse_[n.offset + linear + i] * rate * rows.w(i));
     for (int side = 0; side < 2; ++side) {
       if (!(side == 0 ? n.dynamicA : n.dynamicB)) continue;
       Body& body = bodies[bodyOf(n, side)];
       body.stiffened = true;
-      if (n.angular > 0) body.stiffness += turning;
-      if (linear == 0) continue;
+      Stiffening all = turning;
       Vec3 f = Vec3::Zero();
       if (n.pivot > 0) f = (side == 0 ? -rate : rate) * Eigen::Map<const Vec3>(&impulse_[n.offset]);
-      for (int r = n.pivot; r < linear; ++r)
-        f += impulse_[n.offset + r] * rate * Eigen::Map<const Vec3>(jacobianOf(n, side)[r]);
+      for (int r = n.pivot; r < linear; ++r) f += impulse_[n.offset + r] * rate * jacobianOf(n, r, side).linear;
       // A force f at r gives d(r x f)/d(angle) = -[(f.r) I - r f^T].
-      const double *r = rows.arm(side), fr = f[0] * r[0] + f[1] * r[1] + f[2] * r[2];
-      Mat3& k = body.stiffness;
-      for (int i = 0; i < 3; ++i) {
-        k(i, i) += fr - r[i] * f[i];
-        const int j = (i + 1) % 3;
-        const double across = 0.5 * (r[i] * f[j] + r[j] * f[i]);
-        k(i, j) -= across;
-        k(j, i) -= across;
-      }
+      if (linear > 0) all.add(Eigen::Map<const Vec3>(rows.arm(side)), f);
+      all.addTo(body.stiffness);
     }
   }
 }
@@ -358,25 +345,30 @@ void Assembly::impulseOf(int node, Vec3& linear, Vec3& angular) const {
   angular.setZero();
   if (n.released) return;
   const double* p = &impulse_[n.offset];
-  const SideRows jacobian = jacobianOf(n, 1);
-  for (int r = n.pivot; r < n.rows; ++r) {
-    const double* j = jacobian[r];
-    linear += p[r] * Vec3(j[0], j[1], j[2]);
-    angular += p[r] * Vec3(j[3], j[4], j[5]);
+  const RowBlock rows = block(rows_, n);
+  const int firstTurning = n.rows - n.turning;
+  for (int r = n.pivot; r < firstTurning; ++r) {
+    const Jacobian j = jacobianOf(n, r, 1);
+    linear += p[r] * j.linear;
+    angular += p[r] * j.angular;
   }
-  angular -= block(rows_, n).armB().cross(linear);
+  if (n.moves()) angular -= rows.armB().cross(linear);
+  const double* turn = rows.turns();
+  for (int r = firstTurning; r < n.rows; ++r, turn += 3)
+    for (int k = 0; k < 3; ++k) angular[k] += p[r] * turn[k];
   // What a pivot's rows push with goes through the pivot.
   if (n.pivot > 0) linear += Eigen::Map<const Vec3>(p);
 }
 
 RowErrors Assembly::errorsOf(int node) const {
   const Node& n = nodes_[node];
+  const double* errors = &fresh_[n.memory];
+  if (!n.axes) return lengthsOf(n.rows - n.angular, n.rows, [&](int r) { return errors[r]; });
   return lengthsOf(n.rows - n.angular, n.rows, [&](int r) { return errorOf(fresh_, n, r); });
 }
 
 RowErrors Assembly::missesOf(int node) const {
   const Node& n = nodes_[node];
-  if (parts_[n.index].compliance == 0) return errorsOf(node);
   return lengthsOf(n.rows - n.angular, n.rows, [&](int r) {
     const int row = n.offset + r;
     return state_[row] == State::spring ? 0 : errorOf(fresh_, n, r) + compliance_[row] * force_[row];

@@ -17,6 +17,7 @@
 #include "engine/solve/assembly_parts.h"
 #include "engine/solve/block_cholesky.h"
 #include "engine/solve/body.h"
+#include "engine/solve/side_rows.h"
 
 namespace calm {
 
@@ -61,6 +62,9 @@ class Assembly : private AssemblyParts {
     return std::any_of(nodes_.begin(), nodes_.end(), [](const Node& n) { return !n.dynamicA || !n.dynamicB; });
   }
 
+  // Before a frame: takes down what the axes are up to, of what most do nothing.
+  void noteAxes();
+
   // --- One substep, in this order ---
 
   // Motors come to their speeds of `time` later.
@@ -100,9 +104,9 @@ class Assembly : private AssemblyParts {
   // Asks for no relative velocity: the on-step velocities at the end of a frame, by impulses over half of h. Where rows
   // are redundant these lean on the last accepted forces.
   void aimAtRest(double h);
-  // How the rows would bend over time if nothing held them, d2C/dt2 of free motion, for those that keep a pivot alone
-  // (exact: with dw/dt of the free body). Returns false if there are others.
-  bool bendOfPivots(const std::vector<Body>& bodies, std::vector<double>& bend) const;
+  // How the rows would bend over time if nothing held them, d2C/dt2 of free motion, for pivots and what is kept at
+  // right angles alone (exact: with dw/dt of the free body). Returns false if there are others.
+  bool bendOfLocks(const std::vector<Body>& bodies, std::vector<double>& bend) const;
   // Solves for the forces that keep the rows closed, with velocities that hold accelerations: bend = d2C/dt2 of free
   // motion. Springs push with what their law says at the noted rates. The impulses are forces then.
   void solveAccelerations(std::vector<Body>& bodies, const std::vector<double>& bend, double h);
@@ -128,10 +132,10 @@ class Assembly : private AssemblyParts {
   bool settleBounds(std::vector<Body>& bodies, double h, double time);
   // Holds the stops that were missed on the way, because coordinates bend within a step. Returns whether there were
   // any; the fresh errors are to be taken again then.
-  bool catchOvershoot(double h);
+  bool catchOvershoot(const std::vector<Body>& bodies, double h);
   // Whether a stop pulls at what it holds, or a drive holds its speed with more than its cap, with impulses over
   // `time`, so that the speed would be another without that; and lets go of all that do.
-  bool holdsTooHard(double time) const;
+  bool holdsTooHard(const std::vector<Body>& bodies, double time) const;
   void letGoWhereTooHard(std::vector<Body>& bodies, double h, double time);
   // Newton correction of what the last lack() has found, to be applied to velocities at the substep's start.
   void correct(std::vector<Body>& bodies) { apply(bodies); }
@@ -141,7 +145,7 @@ class Assembly : private AssemblyParts {
   // From here to there impacts are solved, which take no time: drives and springs push nothing then, only what yields
   // far within a whole step does so, and what rests at a stop may only be pushed by it. relaxImpact() takes the place
   // of relax().
-  void openImpact(double step);
+  void openImpact(const std::vector<Body>& bodies, double step);
   // Returns whether stops came to hold or let go.
   bool relaxImpact(std::vector<Body>& bodies);
   void closeImpact();
@@ -209,7 +213,8 @@ class Assembly : private AssemblyParts {
   }
   // Errors of one node in the fresh set: lengths of the linear and angular parts.
   RowErrors errorsOf(int node) const;
-  // The same without what its compliance, if it was given one, makes of its loads.
+  bool isCompliant(int node) const { return nodes_[node].compliant; }
+  // The same without what the compliance that it was given makes of its loads.
   RowErrors missesOf(int node) const;
   // From now on the node carries nothing (a joint that has parted), until the assembly is rebuilt.
   void release(int node) { nodes_[node].released = true, rowsChosen_ = false; }
@@ -252,33 +257,21 @@ class Assembly : private AssemblyParts {
   bool released(int node) const { return nodes_[node].released; }
 
  private:
-  RowBlock block(std::vector<double>& memory, const Node& n) const { return {&memory[n.memory], n.rows, n.pivot}; }
+  RowBlock block(std::vector<double>& memory, const Node& n) const {
+    return {&memory[n.memory], n.rows, n.pivot, n.turning};
+  }
   RowBlock block(const std::vector<double>& memory, const Node& n) const {
-    return {const_cast<double*>(&memory[n.memory]), n.rows, n.pivot};
+    return {const_cast<double*>(&memory[n.memory]), n.rows, n.pivot, n.turning};
   }
   BodyId bodyOf(const Node& n, int side) const {
     return side == 0 ? n.a : side == 1 ? n.b : parts_[n.index].geometry.riders[side - 2];
   }
   // The i-th of the node's rows that are in the system.
   int usedRow(const Node& n, int i) const { return usedRows_[n.offset + i]; }
-  // Six numbers a row of one side's Jacobian or response, `stride` apart. A pivot's Jacobian is not kept.
-  struct SideRows {
-    const double* at;
-    int stride;
-    int first = 0;  // row
-    const double* operator[](int row) const { return at + (row - first) * stride; }
-  };
-  SideRows jacobianOf(const Node& n, int side) const {
-    if (side < 2) return {block(rows_, n).jacobian() + 6 * side, kRowWidth, n.pivot};
-    return {&riderRows_[n.riderMemory + 6 * (side - 2)], 6 * n.riders};
-  }
-  SideRows responseOf(const Node& n, int side) const {
-    if (side < 2) return {&response_[n.offset * kRowWidth + 6 * side], kRowWidth};
-    return {&riderResponse_[n.riderMemory + 6 * (side - 2)], 6 * n.riders};
-  }
-  class Rates;
-  // dC/dt that the riders' velocities add to a row's.
-  double riderRate(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const;
+  // Of one side's body.
+  Jacobian jacobianOf(const Node& n, int r, int side) const;
+  // dC/dt of all rows in the system.
+  void ratesOf(const Node& n, const std::vector<Body>& bodies, Vec3 Body::*spin, double* rates) const;
   bool held(int row) const { return state_[row] == State::locked || state_[row] >= State::atLow; }
   // The rate that a row keeps: that of a running drive or winch.
   double speedOf(int row) const {
@@ -323,7 +316,7 @@ class Assembly : private AssemblyParts {
   bool followsStop(const Node& n, int r, double h) const;
   // Where its coordinate goes during such a kick.
   Range passedIn(const Node& n, int r, double h, double share) const;
-  // dC/dt of a free axis.
+  // dC/dt of one row.
   double rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin = &Body::spin) const;
   double stiffnessOn(BodyId body, bool angular) const;
   void aimSpring(const Node& n, int r, double h, double share);
@@ -347,12 +340,12 @@ class Assembly : private AssemblyParts {
   // Change of a row's rate by a unit impulse of its own, with all others in the system held. Spends delta_.
   double mobilityAmongHeld(const Node& n, int r);
   // Of one row: whether it would be felt.
-  bool holdsTooHard(const Node& n, int r, double time) const;
+  bool holdsTooHard(const std::vector<Body>& bodies, const Node& n, int r, double time) const;
   void letGo(std::vector<Body>& bodies, const Node& n, int row, double time);
   // The steps of settleBounds().
   std::vector<Bounded> takeBounded(double h, double time);
   void settle(std::vector<Body>& bodies, double h, std::vector<Bounded>& rows);
-  bool turnBounds(double h, double time, std::vector<Bounded>& rows);
+  bool turnBounds(const std::vector<Body>& bodies, double h, double time, std::vector<Bounded>& rows);
   std::vector<double> mobilitiesAmongHeld(const std::vector<Bounded*>& rows) const;
   void leaveBounded(std::vector<Body>& bodies, const Bounded& bounded);
   int placeOf(const Bounded& bounded) const;
@@ -360,7 +353,9 @@ class Assembly : private AssemblyParts {
   double aheadOf(const Node& n, int r, double rate) const {
     return rows_[n.memory + r] + lookAhead_ * rate + bendAhead(n.offset + r);
   }
-  double bendAhead(int row) const { return lookAhead_ * lookAhead_ / 2 * bendOf(row); }
+  double bendAhead(int row) const {
+    return lookAhead_ * lookAhead_ / (curvatureStep_ * curvatureStep_) * curvature_[row];
+  }
   bool reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   // Whether a drive at its cap, or what is held at a stop, has changed too often to do so again.
   bool isTired(int row) const;
@@ -398,24 +393,35 @@ class Assembly : private AssemblyParts {
   void notePresentRates(const std::vector<Body>& bodies, std::vector<double>& rates) const;
   void become(std::vector<Body>& bodies, const Node& n, int row, State state, int sign, double impulse);
   void chooseRows();
-  void buildDiagonal(const Node& n, double* block) const;
-  void buildCoupling(const Coupling& c, double* block) const;
-  void respondTo(const Node& n, int side, const Body& body);
-  void build(double h);
-  // J W J^T of one row.
-  double ownMobility(const Node& n, int r) const;
+  void build(const std::vector<Body>& bodies, double h);
+  template <int N>
+  void gatherTurns(const Node& n, int side, RowVectors<N>& turns) const;
+  template <int N>
+  void gatherMoves(const Node& n, int side, RowVectors<N>& moves) const;
+  template <int N, int C>
+  void addMoves(const Node& n, int side, const Node& other, int otherSide, const Body& body, double* into) const;
+  template <int N>
+  void buildNode(const std::vector<Body>& bodies, const Node& n);
+  void buildBlocks(const std::vector<Body>& bodies);
+  void buildBlocksNarrow(const std::vector<Body>& bodies);
+  void buildBlocksWide(const std::vector<Body>& bodies);
+  // J W J^T of one row: what one side's body adds to it, and all.
+  double mobilityOn(const Body& body, const Node& n, int r, int side) const;
+  double ownMobility(const std::vector<Body>& bodies, const Node& n, int r) const;
   // Adds to the diagonal of a row what it yields by itself.
-  void yield(const Node& n, int r, double h, double& diagonal);
-  void yieldAsSpring(const Node& n, int r, double h, double& diagonal);
+  void yield(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal);
+  void yieldAtLock(const Node& n, double h, double* diagonals);
+  double compliantIn(int row, double h, double diagonal) const;
+  void yieldAsSpring(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal);
   void setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse);
   void aimSprings(double h, double share);
   // What the rows in the system lack of their targets, into delta_.
   void noteLack(const std::vector<Body>& bodies);
   void apply(std::vector<Body>& bodies);  // solves for delta_, and
   void push(std::vector<Body>& bodies);   // adds it to velocities and impulses
-  // Pushes the node's bodies by N of its rows.
-  template <int N>
-  void push(std::vector<Body>& bodies, const Node& n, const signed char* rows, const double* impulses) const;
+  // Pushes the node's bodies by all its rows in the system, or by one.
+  void push(std::vector<Body>& bodies, const Node& n, const double* impulses) const;
+  void push(std::vector<Body>& bodies, const Node& n, int r, double impulse) const;
 
   std::vector<Node> nodes_;  // in elimination order
   std::vector<Part> parts_;  // of each node
@@ -427,9 +433,9 @@ class Assembly : private AssemblyParts {
   double curvatureStep_ = 1;  // s, over which curvature_ was seen
   BlockCholesky cholesky_;
   std::vector<double> rows_, fresh_;  // row storage
-  std::vector<double> response_;      // W J^T, 12 a row
-  std::vector<double> riderRows_, riderFresh_, riderResponse_;
+  std::vector<double> riderRows_, riderFresh_;
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
+  std::vector<double> mobility_;            // of soft stops: J W J^T
   std::vector<double> barrier_;             // what is added there while bounds are settled; else empty
   // Whether drives give way by a trace, from when bounds were settled until nothing has changed in a solution, or the
   // frame has ended: where many slip, what those push with that hold hardly moves anything, and would be lost in
@@ -457,6 +463,9 @@ class Assembly : private AssemblyParts {
   std::vector<double> work_;           // J, of the last solution
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
+  // Of noteAxes(): whether some axis speeds up, winds a rope, is sprung or softly stopped, or is struck at the instant
+  // of touch; and whether those that do not come back are.
+  bool speedsUp_ = false, winds_ = false, sprung_ = false, struck_ = false, fewStops_ = false;
   double kickShare_ = 1;  // of the step that the impulses stand for
   double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed
   std::map<BodyId, std::array<double, 2>> springsOn_;  // summed stiffness: along, about

@@ -16,6 +16,21 @@ void Assembly::notePresentRates(const std::vector<Body>& bodies, std::vector<dou
       if (isRuled(n, r)) rates[n.offset + r] = rateOf(n, r, bodies);
 }
 
+void Assembly::noteAxes() {
+  speedsUp_ = winds_ = sprung_ = struck_ = fewStops_ = false;
+  if (!hasAxes_) return;
+  constexpr std::size_t kFewNodes = 24;
+  constexpr int kFewStops = 6;
+  const auto stops = [](const Axis& a) { return a.kind == Kind::stop && a.def.hasHardStops() && !a.def.isLocked(); };
+  fewStops_ = nodes_.size() <= kFewNodes && std::count_if(axis_.begin(), axis_.end(), stops) <= kFewStops;
+  for (const Axis& axis : axis_) {
+    speedsUp_ |= axis.def.acceleration != 0;
+    winds_ |= axis.kind == Kind::winch;
+    sprung_ |= axis.kind == Kind::spring || axis.kind == Kind::softStop;
+    struck_ |= axis.sendsBack() || (fewStops_ && stops(axis));
+  }
+}
+
 void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
   if (!hasAxes_) return;
   notePresentRates(bodies);
@@ -50,7 +65,7 @@ double Assembly::stretchOf(const Node& n, int r) const {
 }
 
 double Assembly::hardnessOf(const Node& n, int r, double h) const {
-  return h * h * axis_[n.offset + r].def.stopStiffness * ownMobility(n, r);
+  return h * h * axis_[n.offset + r].def.stopStiffness * mobility_[n.offset + r];
 }
 
 bool Assembly::followsStop(const Node& n, int r, double h) const {
@@ -83,12 +98,6 @@ Assembly::Reach Assembly::reachOf(const Node& n, int r, double h, double share) 
   return {sign_[row] * part * (furthest - there / 2), part};
 }
 
-double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
-  const Body &a = bodies[n.a], &b = bodies[n.b];
-  return rowVelocity(jacobianOf(n, 0)[r], rowMotion(a.velocity, a.*spin, b.velocity, b.*spin)) +
-         (n.riders > 0 ? riderRate(n, r, bodies, spin) : 0);
-}
-
 double Assembly::stiffnessOn(BodyId body, bool angular) const {
   const auto found = springsOn_.find(body);
   return found == springsOn_.end() ? 0 : found->second[angular];
@@ -104,7 +113,7 @@ void Assembly::aimSpring(const Node& n, int r, double h, double share) {
 }
 
 void Assembly::aimSprings(double h, double share) {
-  if (!hasAxes_) return;
+  if (!sprung_) return;
   for (const Node& n : nodes_)
     for (int r = 0; n.ruled() && r < n.rows; ++r) {
       const int row = n.offset + r;
@@ -114,13 +123,13 @@ void Assembly::aimSprings(double h, double share) {
 }
 
 void Assembly::speedUp(double time) {
-  if (!hasAxes_) return;
+  if (!speedsUp_) return;
   for (Axis& axis : axis_)
     if (axis.kind == Kind::stop || axis.kind == Kind::winch) axis.def.speed += time * axis.def.acceleration;
 }
 
 void Assembly::wind(double h) {
-  if (!hasAxes_) return;
+  if (!winds_) return;
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && r < n.rows; ++r) {
       const int row = n.offset + r;
@@ -144,7 +153,7 @@ void Assembly::solveAccelerations(std::vector<Body>& bodies, const std::vector<d
   if (hasAxes_) {
     for (State& state : state_)
       if (state == State::spring) state = State::set;
-    build(h);
+    build(bodies, h);
     pushAtCaps(bodies, 1);
     for (const Node& n : nodes_)
       for (int r = 0; r < n.rows; ++r) {
@@ -170,9 +179,8 @@ void Assembly::solveAccelerations(std::vector<Body>& bodies, const std::vector<d
 
 void Assembly::setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse) {
   const double change = impulse - impulse_[row];
-  const auto r = static_cast<signed char>(row - n.offset);
   impulse_[row] = impulse;
-  push<1>(bodies, n, &r, &change);
+  push(bodies, n, row - n.offset, change);
 }
 
 bool Assembly::revise(std::vector<Body>& bodies, double h, double time, Revision which) {
@@ -208,7 +216,7 @@ bool Assembly::revise(std::vector<Body>& bodies, double h, double time, Revision
       changed |= before;
     }
   }
-  if (changed) build(h);
+  if (changed) build(bodies, h);
   revised_ |= changed;
   return changed;
 }
@@ -281,7 +289,7 @@ bool Assembly::reviseStop(const Node& n, int r, double rate, double h, double ti
   return state_[row] != before || sign_[row] != signBefore;
 }
 
-bool Assembly::catchOvershoot(double h) {
+bool Assembly::catchOvershoot(const std::vector<Body>& bodies, double h) {
   constexpr double kTolerance = 1e-8;  // m or rad
   if (!hasAxes_) return false;
   bool changed = false;
@@ -299,7 +307,7 @@ bool Assembly::catchOvershoot(double h) {
       changed = true;
     }
   }
-  if (changed) build(h);
+  if (changed) build(bodies, h);
   return changed;
 }
 
@@ -320,7 +328,7 @@ bool Assembly::reviseSoftStop(const Node& n, int r, double rate, double h, doubl
   if (side == 0 || sign_[row] == kLetGo) return false;
   state_[row] = State::spring;
   sign_[row] = static_cast<signed char>(side);
-  build(h);  // for the row's coefficients
+  build(bodies, h);  // for the row's coefficients
   aimSpring(n, r, h, time / h);
   return true;
 }

@@ -85,16 +85,16 @@ bool Assembly::settleBounds(std::vector<Body>& bodies, double h, double time) {
   }
   creeps_ = true;
   settle(bodies, h, rows);
-  if (turnBounds(h, time, rows)) settle(bodies, h, rows);
+  if (turnBounds(bodies, h, time, rows)) settle(bodies, h, rows);
   for (const Bounded& b : rows) leaveBounded(bodies, b);
-  build(h);
+  build(bodies, h);
   return true;
 }
 
 // Within the bounds, with all of them in the system.
 void Assembly::settle(std::vector<Body>& bodies, double h, std::vector<Bounded>& rows) {
   constexpr int kSteps = 60;
-  build(h);
+  build(bodies, h);
   const std::size_t count = rows.size();
   std::vector<int> places;
   std::vector<InteriorPoint::Bounds> bounds;
@@ -102,7 +102,7 @@ void Assembly::settle(std::vector<Body>& bodies, double h, std::vector<Bounded>&
   for (const Bounded& b : rows) {
     places.push_back(placeOf(b));
     bounds.push_back({b.low, b.high});
-    mobilities.push_back(ownMobility(nodes_[b.node], b.row - nodes_[b.node].offset) + gamma_[b.row]);
+    mobilities.push_back(ownMobility(bodies, nodes_[b.node], b.row - nodes_[b.node].offset) + gamma_[b.row]);
   }
   const auto ofRows = [&] {
     std::vector<double> values(count);
@@ -119,7 +119,7 @@ void Assembly::settle(std::vector<Body>& bodies, double h, std::vector<Bounded>&
   for (int step = 0; step < kSteps && !interior.isDone(); ++step) {
     barrier_.assign(state_.size(), 0);
     for (std::size_t i = 0; i < count; ++i) barrier_[rows[i].row] = interior.barrier(i);
-    build(h);
+    build(bodies, h);
     noteLack(bodies);
     const std::vector<double> lack = delta_;
     cholesky_.solve(delta_.data());
@@ -158,7 +158,7 @@ std::vector<double> Assembly::mobilitiesAmongHeld(const std::vector<Bounded*>& r
 // Drives that slid on one side of their speed and have come to the other push one way first and the other then (see
 // slipOf()): their far bound lies between, where a constant load would have had them turn. Returns whether there are
 // any.
-bool Assembly::turnBounds(double h, double time, std::vector<Bounded>& rows) {
+bool Assembly::turnBounds(const std::vector<Body>& bodies, double h, double time, std::vector<Bounded>& rows) {
   constexpr double kNearest = 0.999;  // of the way to the other bound
   const auto turns = [&](const Bounded& b) {
     const int came = slidFrom_[b.row];
@@ -172,7 +172,7 @@ bool Assembly::turnBounds(double h, double time, std::vector<Bounded>& rows) {
   const std::vector<State> all = state_;
   for (const Bounded& b : rows)
     if (b.side != 0 && !turns(b)) state_[b.row] = State::set;
-  build(h);
+  build(bodies, h);
   const std::vector<double> mobilities = mobilitiesAmongHeld(turning);
   for (std::size_t i = 0; i < turning.size(); ++i) {
     Bounded* b = turning[i];

@@ -53,14 +53,14 @@ double Assembly::pullOfStop(int row, double time) const {
   return std::max(0.0, state_[row] == State::atHigh ? beyond : -beyond);
 }
 
-bool Assembly::holdsTooHard(const Node& n, int r, double time) const {
+bool Assembly::holdsTooHard(const std::vector<Body>& bodies, const Node& n, int r, double time) const {
   constexpr double kFelt = 1e-3;  // m/s or rad/s
   const int row = n.offset + r;
   const AxisDef& def = axis_[row].def;
   double excess = 0;
   if (state_[row] >= State::atLow && !def.isLocked()) excess = pullOfStop(row, time);
   if (state_[row] == State::drive) excess = std::abs(impulse_[row]) - def.drive() * time;
-  return excess > 0 && excess * ownMobility(n, r) > kFelt;
+  return excess > 0 && excess * ownMobility(bodies, n, r) > kFelt;
 }
 
 // Which side of the edge a drive is on matters the less the more often it has changed.
@@ -80,19 +80,19 @@ void Assembly::letGo(std::vector<Body>& bodies, const Node& n, int row, double t
   become(bodies, n, row, State::set, drives ? sign : 0, driveAtStop(row, time));
 }
 
-bool Assembly::holdsTooHard(double time) const {
+bool Assembly::holdsTooHard(const std::vector<Body>& bodies, double time) const {
   if (!hasAxes_) return false;
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r)
-      if (holdsTooHard(n, r, time)) return true;
+      if (holdsTooHard(bodies, n, r, time)) return true;
   return false;
 }
 
 void Assembly::letGoWhereTooHard(std::vector<Body>& bodies, double h, double time) {
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r)
-      if (holdsTooHard(n, r, time)) letGo(bodies, n, n.offset + r, time);
-  if (hasAxes_) build(h);
+      if (holdsTooHard(bodies, n, r, time)) letGo(bodies, n, n.offset + r, time);
+  if (hasAxes_) build(bodies, h);
 }
 
 double Assembly::mobilityAmongHeld(const Node& n, int r) {

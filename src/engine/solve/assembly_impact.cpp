@@ -20,11 +20,7 @@ constexpr double kNever = std::numeric_limits<double>::infinity();
 }  // namespace
 
 bool Assembly::isStruckAtTouch(const Axis& axis) const {
-  constexpr std::size_t kFewNodes = 24;
-  constexpr int kFewStops = 6;
-  if (axis.sendsBack()) return true;
-  const auto stops = [](const Axis& a) { return a.kind == Kind::stop && a.def.hasHardStops() && !a.def.isLocked(); };
-  return stops(axis) && nodes_.size() <= kFewNodes && std::count_if(axis_.begin(), axis_.end(), stops) <= kFewStops;
+  return axis.sendsBack() || (fewStops_ && axis.kind == Kind::stop && axis.def.hasHardStops() && !axis.def.isLocked());
 }
 
 Assembly::StopTouch Assembly::touchOfStop(const Node& n, int r, double rate) const {
@@ -60,11 +56,11 @@ void Assembly::letStrike(const std::vector<Body>& bodies, double h) {
       state_[row] = State::set;
       any = true;
     }
-  if (any) build(h);
+  if (any) build(bodies, h);
 }
 
 bool Assembly::wouldStrikeStops(const std::vector<Body>& bodies, double h) const {
-  if (!hasAxes_) return false;
+  if (!struck_) return false;
   const auto would = [&](const Node& n, int r) {
     const double rate = rateOf(n, r, bodies);
     // The rate may be that of half a step ago, or what it gathered that of a half kick.
@@ -82,6 +78,7 @@ bool Assembly::wouldStrikeStops(const std::vector<Body>& bodies, double h) const
 
 double Assembly::nextStop(const std::vector<Body>& bodies) const {
   double next = kNever;
+  if (!struck_) return next;
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && r < n.rows; ++r) next = std::min(next, touchOfStop(n, r, rateOf(n, r, bodies)).after);
   return (1 - 2 * kTogether) * next;
@@ -99,7 +96,7 @@ int Assembly::sideRestedAt(const Node& n, int r) const {
   return at > def.high - kTouch ? 1 : at < def.low + kTouch ? -1 : 0;
 }
 
-void Assembly::openImpact(double step) {
+void Assembly::openImpact(const std::vector<Body>& bodies, double step) {
   impactStep_ = step;
   statesBefore_ = state_;
   signsBefore_ = sign_;
@@ -113,7 +110,7 @@ void Assembly::openImpact(double step) {
       if (state_[row] == State::set) sign_[row] = 0;
       target_[row] = speedOf(row);
     }
-  build(step);
+  build(bodies, step);
 }
 
 void Assembly::closeImpact() {
@@ -149,7 +146,7 @@ bool Assembly::reviseImpact(std::vector<Body>& bodies, bool one) {
       }
       changed = true;
     }
-  if (changed) build(impactStep_);
+  if (changed) build(bodies, impactStep_);
   return changed;
 }
 
@@ -162,7 +159,7 @@ bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h, double step, 
   const double latest = (firstOnly ? first : h) + kTogether * h;
   std::vector<Strike> strikes;
   notePresentRates(bodies, rateNow_);
-  openImpact(step);
+  openImpact(bodies, step);
   for (const Node& n : nodes_)
     for (int r = 0; n.axes && r < n.rows; ++r) {
       const int row = n.offset + r;
@@ -175,7 +172,7 @@ bool Assembly::reflectAtStops(std::vector<Body>& bodies, double h, double step, 
       strikes.push_back({row, touch.gained, -axis_[row].def.restitution * (rate + touch.gained) - touch.gained});
     }
   const std::vector<BodyMotion> before = motionsOf(bodies);
-  build(step);
+  build(bodies, step);
   const bool struck = strikeStops(bodies, strikes, first);
   noteWork(bodies, &Body::spin);
   // At the touch, both rates are as much higher.

@@ -2,6 +2,7 @@
 // How an assembly's joints are ordered and laid out in memory, once per topology.
 #include <algorithm>
 #include <map>
+#include <numeric>
 #include <set>
 #include <tuple>
 #include <utility>
@@ -118,6 +119,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                                             [&](const auto& r) { return r.axis >= axesOf(m.type).along; }))};
     rows[k] = has.rows;
     if (!axes && plan.yield.along > 0) has.pivot = 0;
+    const int turning = m.type == JointType::gear ? 0 : has.angular;
     const bool lockYields = !axes && (plan.yield.along > 0 || plan.yield.about > 0);
     nodes_.push_back({k,
                       m.joint,
@@ -129,6 +131,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                       memory,
                       has.angular,
                       has.pivot,
+                      turning,
                       axes,
                       lockYields,
                       static_cast<int>(m.geometry.riders.size()),
@@ -138,7 +141,8 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                       false,
                       seen.insert(m.joint).second,
                       axes && seenOnAxes.insert(m.joint).second,
-                      m.breakable});
+                      m.breakable,
+                      m.compliance > 0});
     parts_.push_back({m.geometry, m.compliance, m.pinRadius, m.fade});
     for (int r = 0; r < rows[k]; ++r) {
       axis_.emplace_back();
@@ -164,7 +168,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     }
     hasAxes_ |= axes || nodes_.back().yields;
     offset += rows[k];
-    memory += RowBlock::storage(has.rows, has.angular, has.pivot);
+    memory += RowBlock::storage(has.rows, axes ? 0 : has.angular, has.pivot, turning);
     riderMemory += 6 * nodes_.back().riders * rows[k];
   }
   for (const Node& n : nodes_)
@@ -181,8 +185,13 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
         couplings_.push_back({row, column, rowSide, columnSide, cholesky_.offDiagonal(row, column)});
       }
   std::sort(couplings_.begin(), couplings_.end(), [](const Coupling& x, const Coupling& y) {
-    return std::tie(x.column, x.row, x.rowSide) < std::tie(y.column, y.row, y.rowSide);
+    return std::tie(x.row, x.rowSide, x.column) < std::tie(y.row, y.rowSide, y.column);
   });
+  for (std::size_t i = couplings_.size(); i-- > 0;) {
+    Node& row = nodes_[couplings_[i].row];
+    row.firstCoupling = static_cast<int>(i);
+    ++row.couplings;
+  }
 
   for (int k = 0; k < nodes(); ++k) {
     if (nodes_[k].dynamicA) nodesOn_[nodes_[k].a].emplace_back(k, 0);
@@ -193,14 +202,14 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
 
   rows_.assign(memory, 0);
   fresh_.assign(memory, 0);
-  response_.assign(offset * kRowWidth, 0);
-  for (auto* v : {&riderRows_, &riderFresh_, &riderResponse_}) v->assign(riderMemory, 0);
-  for (auto* v : {&compliance_, &gamma_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_,
-                  &rateNow_, &rateAtRest_, &work_, &passive_, &storedBefore_, &heldMobility_})
+  for (auto* v : {&riderRows_, &riderFresh_}) v->assign(riderMemory, 0);
+  for (auto* v : {&compliance_, &gamma_, &mobility_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_,
+                  &rateBefore_, &rateNow_, &rateAtRest_, &work_, &passive_, &storedBefore_, &heldMobility_})
     v->assign(offset, 0);
   springStep_.assign(offset, {0, 0});
   grazed_.assign(offset, 0);
   usedRows_.assign(offset, 0);
+  for (const Node& n : nodes_) std::iota(&usedRows_[n.offset], &usedRows_[n.offset] + n.rows, 0);
   usedCounts_.assign(nodes_.size(), 0);
   accounts_.resize(nodes_.size());
   sign_.assign(offset, 0);

@@ -18,15 +18,21 @@ struct AssemblyParts {
     int memory;        // in the row storage
     int angular;       // rows that are angles; the last ones
     int pivot;         // rows that keep a pivot together, 3 or none; the first ones
+    int turning;       // rows that only turn the bodies; the last ones
     bool axes;         // its rows are free axes' coordinates
     bool yields;       // some of its rows are not, but keep to a spring's law
     int riders;        // other bodies that take part
     int riderMemory;   // in the storage of their Jacobians
-    bool dynamicA, dynamicB, released, first, firstOnAxes, breakable, watched = false;
-    int used = 0, place = 0;  // rows in the system, and where they are among all of them
+    bool dynamicA, dynamicB, released, first, firstOnAxes, breakable, compliant, watched = false;
+    int used = 0, place = 0;               // rows in the system, and where they are among all of them
+    int firstCoupling = 0, couplings = 0;  // of which it is the row
 
     int sides() const { return 2 + riders; }  // 0 for a, 1 for b, then the riders
     bool ruled() const { return axes || yields; }
+    // Whether it has rows that move the bodies and are not those of a pivot.
+    bool moves() const { return pivot + turning < rows; }
+    // Whether all its rows are in the system and as simple as those of most joints.
+    bool plain() const { return used == rows && !moves(); }
   };
   // What is seldom asked of a node's joint.
   struct Part {
@@ -50,6 +56,11 @@ struct AssemblyParts {
     bool sendsBack() const {
       return kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
     }
+  };
+  // How a row's velocity depends on that of a body, and how its impulse pushes it.
+  struct Jacobian {
+    Vec3 linear, angular;
+    double rate(const Vec3& velocity, const Vec3& spin) const { return linear.dot(velocity) + angular.dot(spin); }
   };
   struct SpringLaw {
     double stiffness, damping, target, cap;

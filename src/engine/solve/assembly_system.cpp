@@ -4,7 +4,8 @@
 #include <cmath>
 #include <utility>
 
-#include "engine/solve/assembly_rates.h"
+#include "engine/solve/assembly.h"
+#include "engine/solve/block_size.h"
 
 namespace calm {
 
@@ -16,52 +17,14 @@ constexpr double kRelativeFloorInLoops = 1e-11;
 constexpr double kMostCreep = 1e7;  // times that
 constexpr double kCreepInTouch = 1e-8;
 
-// out (6) = [m^-1 l, W a] for one side of a row.
-void respond(const double* row, const Body& body, double* out) {
-  const double* w = body.response.data();  // columns
-  storePair(out, loadPair(row) * body.linearResponse);
-  out[2] = row[2] * body.linearResponse;
-  storePair(out + 3, loadPair(w) * row[3] + loadPair(w + 3) * row[4] + loadPair(w + 6) * row[5]);
-  out[5] = w[2] * row[3] + w[5] * row[4] + w[8] * row[5];
-}
-
-// The same for the three rows of a pivot at the arm r, of which row i is sign [e_i, r x e_i].
-void respondAtPivot(const double* arm, double sign, const Body& body, double* out) {
-  const Vec3 r = sign * Vec3(arm[0], arm[1], arm[2]);
-  const Mat3& w = body.response;
-  const Vec3 turned[] = {r[2] * w.col(1) - r[1] * w.col(2), r[0] * w.col(2) - r[2] * w.col(0),
-                         r[1] * w.col(0) - r[0] * w.col(1)};
-  for (int i = 0; i < 3; ++i, out += kRowWidth) {
-    for (int k = 0; k < 3; ++k) out[k] = 0, out[3 + k] = turned[i][k];
-    out[i] = sign * body.linearResponse;
-  }
-}
-
 }  // namespace
 
 void Assembly::factor(const std::vector<Body>& bodies, double h, double share) {
   kickShare_ = share;
-  for (const Node& n : nodes_) {
-    if (n.dynamicA) respondTo(n, 0, bodies[n.a]);
-    if (n.dynamicB) respondTo(n, 1, bodies[n.b]);
-    for (int side = 2; side < n.sides(); ++side) {
-      const Body& rider = bodies[bodyOf(n, side)];
-      for (int r = 0; rider.dynamic() && r < n.rows; ++r) {
-        const int at = n.riderMemory + 6 * (n.riders * r + side - 2);
-        respond(&riderRows_[at], rider, &riderResponse_[at]);
-      }
-    }
-  }
-  build(h);
-}
-
-// W J^T of one side's body.
-void Assembly::respondTo(const Node& n, int side, const Body& body) {
-  const RowBlock rows = block(rows_, n);
-  double* out = &response_[n.offset * kRowWidth + 6 * side];
-  if (n.pivot > 0) respondAtPivot(rows.arm(side), side == 0 ? -1 : 1, body, out);
-  const double* jacobian = rows.jacobian() + 6 * side;
-  for (int r = n.pivot; r < n.rows; ++r) respond(jacobian + (r - n.pivot) * kRowWidth, body, out + r * kRowWidth);
+  for (const Node& n : nodes_)
+    for (int r = 0; sprung_ && n.axes && r < n.rows; ++r)
+      if (axis_[n.offset + r].kind == Kind::softStop) mobility_[n.offset + r] = ownMobility(bodies, n, r);
+  build(bodies, h);
 }
 
 // Rows that carry a set impulse, and those of released nodes, stay out of the system.
@@ -73,8 +36,8 @@ void Assembly::chooseRows() {
   for (std::size_t k = 0; k < nodes_.size(); ++k) {
     Node& n = nodes_[k];
     n.place = place;
-    n.used = 0;
-    for (int r = 0; !n.released && r < n.rows; ++r)
+    n.used = n.axes || n.released ? 0 : n.rows;
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r)
       if (inSystem(n.offset + r)) usedRows_[n.offset + n.used++] = static_cast<signed char>(r);
     place += n.used;
     changed |= std::exchange(usedCounts_[k], n.used) != n.used;
@@ -82,46 +45,136 @@ void Assembly::chooseRows() {
   if (changed) cholesky_.use(usedCounts_);
 }
 
-// J W J^T of the node with itself, at least its lower triangle.
-void Assembly::buildDiagonal(const Node& n, double* block) const {
-  for (int i = 0; i < n.used * n.used; ++i) block[i] = 0;
+// How the node's N rows in the system turn one side's body.
+template <int N>
+CALM_INLINE void Assembly::gatherTurns(const Node& n, int side, RowVectors<N>& turns) const {
+  if (!n.plain()) {
+    Vec3 rows[N];
+    for (int i = 0; i < N; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).angular;
+    return turns.set([&](int k, int i) __attribute__((always_inline)) { return rows[i][k]; });
+  }
+  const double sign = side == 0 ? -1 : 1;
+  const RowBlock kept = block(rows_, n);
+  const double* turn = kept.turns();
+  if constexpr (N >= 3)
+    if (n.pivot > 0) {
+      const double *arm = kept.arm(side), x = sign * arm[0], y = sign * arm[1], z = sign * arm[2];
+      const double about[3][3] = {{0, -z, y}, {z, 0, -x}, {-y, x, 0}};
+      return turns.set([&](int k, int i) __attribute__((always_inline)) {
+        return i < 3 ? about[k][i] : sign * turn[3 * (i - 3) + k];
+      });
+    }
+  turns.set([&](int k, int i) __attribute__((always_inline)) { return sign * turn[3 * i + k]; });
+}
+
+// How they move it.
+template <int N>
+CALM_INLINE void Assembly::gatherMoves(const Node& n, int side, RowVectors<N>& moves) const {
+  Vec3 rows[N];
+  for (int i = 0; i < N; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).linear;
+  moves.set([&](int k, int i) __attribute__((always_inline)) { return rows[i][k]; });
+}
+
+// What one node's rows feel of another's, or of its own, by how these move a body that both hold.
+template <int N, int C>
+CALM_INLINE void Assembly::addMoves(const Node& n, int side, const Node& other, int otherSide, const Body& body,
+                                    double* into) const {
+  if (n.moves() || other.moves()) {
+    RowVectors<N> moves;
+    RowVectors<C> others;
+    gatherMoves(n, side, moves);
+    gatherMoves(other, otherSide, others);
+    for (auto& row : moves.of)
+      for (double& x : row) x *= body.linearResponse;
+    addProducts(others, moves, into);
+  } else if (N >= 3 && C >= 3 && n.pivot > 0 && other.pivot > 0) {
+    // Those of pivots move it along the same axes.
+    const double along = side == otherSide ? body.linearResponse : -body.linearResponse;
+    for (int i = 0; i < 3; ++i) into[i * (N + 1)] += along;
+  }
+}
+
+// J W J^T of the node with itself and, by each dynamic body, with those before it that share the body.
+template <int N>
+CALM_INLINE void Assembly::buildNode(const std::vector<Body>& bodies, const Node& n) {
+  double* own = cholesky_.diagonal(n.index);
+  RowVectors<N> turns[2], answers[2];
+  const bool dynamic[] = {n.dynamicA, n.dynamicB};
+  for (int side = 0; side < 2; ++side) {
+    gatherTurns(n, side, turns[side]);
+    multiply(bodies[bodyOf(n, side)].response, turns[side], answers[side]);
+  }
+  for (int r = 0; r < N; ++r) {
+    Numbers<N> sum, byB;
+    setProducts(turns[0], r, answers[0], sum);
+    setProducts(turns[1], r, answers[1], byB);
+    sum += byB;
+    sum.store(own + r * N);
+  }
+  const Coupling *next = couplings_.data() + n.firstCoupling, *end = next + n.couplings;
   for (int side = 0; side < n.sides(); ++side) {
-    const SideRows answer = responseOf(n, side);
-    const Rates rates(*this, n, side);
-    if (n.pivot > 0) rates.addOwn(answer, block);
-    for (int i = n.pivot; i < n.used; ++i) {
-      const double* w = answer[usedRow(n, i)];
-      rates.add(w, w + 3, block + i * n.used);
+    const Body& body = bodies[bodyOf(n, side)];
+    if (side < 2 ? !dynamic[side] : !body.dynamic()) continue;
+    RowVectors<N>& answer = answers[side % 2];
+    if (side >= 2) {  // those of a and b have had their turn
+      gatherTurns(n, side, turns[0]);
+      multiply(body.response, turns[0], answer);
+      addProducts(turns[0], answer, own);
+    }
+    addMoves<N, N>(n, side, n, side, body, own);
+    for (; next != end && next->rowSide == side; ++next) {
+      const Node& column = nodes_[next->column];
+      if (column.used == 0) continue;
+      withSize(
+          column.used, [&]<int C>() __attribute__((always_inline)) {
+            RowVectors<C> others;
+            gatherTurns(column, next->columnSide, others);
+            addProducts(others, answer, cholesky_.block(next->block));
+            addMoves<N, C>(n, side, column, next->columnSide, body, cholesky_.block(next->block));
+          });
     }
   }
 }
 
-// What it adds for two nodes that share a body.
-void Assembly::buildCoupling(const Coupling& c, double* block) const {
-  const Node &row = nodes_[c.row], &column = nodes_[c.column];
-  if (row.used == 0 || column.used == 0) return;
-  const SideRows answer = responseOf(row, c.rowSide);
-  const Rates rates(*this, column, c.columnSide);
-  for (int i = 0; i < row.used; ++i) {
-    const double* w = answer[usedRow(row, i)];
-    rates.add(w, w + 3, block + i * column.used);
+CALM_INLINE void Assembly::buildBlocks(const std::vector<Body>& bodies) {
+  for (const Node& n : nodes_)
+    if (n.used > 0)
+      withSize(
+          n.used, [&]<int N>() __attribute__((always_inline)) { buildNode<N>(bodies, n); });
+}
+void Assembly::buildBlocksNarrow(const std::vector<Body>& bodies) {
+  buildBlocks(bodies);
+}
+CALM_WIDE void Assembly::buildBlocksWide(const std::vector<Body>& bodies) {
+  buildBlocks(bodies);
+}
+
+// Of what is locked and keeps to no spring's law.
+void Assembly::yieldAtLock(const Node& n, double h, double* diagonals) {
+  const double floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
+  for (int i = 0; i < n.used; ++i) {
+    double& diagonal = diagonals[i * (n.used + 1)];
+    const int row = n.offset + i;
+    const double compliant = compliance_[row] > 0 ? compliantIn(row, h, diagonal) : 0;
+    gamma_[row] = std::max(compliant, floor * diagonal);
+    diagonal += gamma_[row];
   }
 }
 
-double Assembly::ownMobility(const Node& n, int r) const {
-  double sum = dot(loadRow<kRowWidth / 2>(&response_[(n.offset + r) * kRowWidth]), jacobianOf(n, 0)[r]);
-  for (int side = 2; side < n.sides(); ++side) sum += dot(loadRow<3>(responseOf(n, side)[r]), jacobianOf(n, side)[r]);
-  return sum;
-}
-
-void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
-  const int row = n.offset + r;
-  if (axis_[row].kind == Kind::spring || state_[row] == State::spring) return yieldAsSpring(n, r, h, diagonal);
+// Its true compliance over a step, which in an impact is that of what yields far within it.
+double Assembly::compliantIn(int row, double h, double diagonal) const {
   constexpr double kSoft = 0.1;  // of the row's own mobility; what is harder passes impacts on
   // In loops it still decides how they share an impact, by so much less that they do not yield.
   const double inImpact = looped_ ? 1e-3 : 0;
   const double share = impactStep_ > 0 ? 1 : kickShare_;
   const double compliant = compliance_[row] / (share * h * h);
+  const bool hard = impactStep_ > 0 && compliant < kSoft * diagonal;
+  return hard ? inImpact * compliant : compliant;
+}
+
+void Assembly::yield(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal) {
+  const int row = n.offset + r;
+  if (axis_[row].kind == Kind::spring || state_[row] == State::spring) return yieldAsSpring(bodies, n, r, h, diagonal);
   double floor = looped_ ? kRelativeFloorInLoops : kRelativeFloor;
   if (state_[row] == State::drive) {
     const auto count = static_cast<double>(nodes_.size());
@@ -129,17 +182,16 @@ void Assembly::yield(const Node& n, int r, double h, double& diagonal) {
     // With contacts they hold things more than once, and share the load so.
     if (near_) floor = std::max(floor, kCreepInTouch);
   }
-  const bool hard = impactStep_ > 0 && compliant < kSoft * diagonal;
-  gamma_[row] = std::max(hard ? inImpact * compliant : compliant, floor * diagonal);
+  gamma_[row] = std::max(compliantIn(row, h, diagonal), floor * diagonal);
   diagonal += gamma_[row];
 }
 
-void Assembly::yieldAsSpring(const Node& n, int r, double h, double& diagonal) {
+void Assembly::yieldAsSpring(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal) {
   const int row = n.offset + r;
   const SpringLaw law = lawOf(row);
   // The squared frequency, in steps, of the body with all its springs on this row's axis. What is locked but for its
   // compliance is one of many.
-  const double shareA = dot(loadRow<3>(&response_[row * kRowWidth]), jacobianOf(n, 0)[r]);
+  const double shareA = mobilityOn(bodies[n.a], n, r, 0);
   const bool angular = r >= n.rows - n.angular;
   const double together =
       h * h * (shareA * stiffnessOn(n.a, angular) + (diagonal - shareA) * stiffnessOn(n.b, angular));
@@ -154,26 +206,31 @@ void Assembly::yieldAsSpring(const Node& n, int r, double h, double& diagonal) {
   diagonal += gamma_[row];
 }
 
-void Assembly::build(double h) {
+void Assembly::build(const std::vector<Body>& bodies, double h) {
   chooseRows();
   cholesky_.clear();
-  for (std::size_t k = 0; k < nodes_.size(); ++k) {
-    const Node& n = nodes_[k];
-    double* d = cholesky_.diagonal(static_cast<int>(k));
-    if (n.used > 0) buildDiagonal(n, d);
+  if (lanes::areWide())
+    buildBlocksWide(bodies);
+  else
+    buildBlocksNarrow(bodies);
+  for (const Node& n : nodes_) {
+    double* d = cholesky_.diagonal(n.index);
+    if (!n.ruled()) {
+      yieldAtLock(n, h, d);
+      continue;
+    }
     for (int i = 0; i < n.used; ++i) {
       double& diagonal = d[i * (n.used + 1)];
-      yield(n, usedRow(n, i), h, diagonal);
+      yield(bodies, n, usedRow(n, i), h, diagonal);
       if (!barrier_.empty()) diagonal += barrier_[n.offset + usedRow(n, i)];
     }
     // Springs at their caps are not in the system, but ask whether they would push with less again.
     for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
       if (inSystem(n.offset + r) || axis_[n.offset + r].kind != Kind::spring) continue;
-      double diagonal = ownMobility(n, r);
-      yield(n, r, h, diagonal);
+      double diagonal = ownMobility(bodies, n, r);
+      yield(bodies, n, r, h, diagonal);
     }
   }
-  for (const Coupling& c : couplings_) buildCoupling(c, cholesky_.block(c.block));
   cholesky_.factor();
 }
 

@@ -4,7 +4,6 @@
 #include <cmath>
 
 #include "engine/solve/assembly.h"
-#include "engine/solve/assembly_rates.h"
 
 namespace calm {
 
@@ -105,17 +104,8 @@ double Assembly::workOfMoved(const std::vector<Body>& bodies) const {
     for (int side = 0; !n.released && side < n.sides(); ++side) {
       const Body& body = bodies[bodyOf(n, side)];
       if (!body.isMoved()) continue;
-      if (!n.axes) {
-        double rates[kMaxRows] = {};
-        Rates(*this, n, side).add(&body.velocity[0], &body.spin[0], rates);
-        for (int r = 0; r < n.rows; ++r) sum -= impulse_[n.offset + r] * rates[r];
-        continue;
-      }
-      for (int r = 0; r < n.rows; ++r) {
-        const double* j = jacobianOf(n, side)[r];
-        const double rate = Vec3(j[0], j[1], j[2]).dot(body.velocity) + Vec3(j[3], j[4], j[5]).dot(body.spin);
-        sum -= impulse_[n.offset + r] * rate;
-      }
+      for (int r = 0; r < n.rows; ++r)
+        sum -= impulse_[n.offset + r] * jacobianOf(n, r, side).rate(body.velocity, body.spin);
     }
   return sum;
 }

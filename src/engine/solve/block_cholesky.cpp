@@ -12,87 +12,210 @@ namespace calm {
 
 namespace {
 
-constexpr int kMostRows = 6;
+// Behind the last block, for what is loaded beyond it.
+constexpr int kRoom = 3;
 
 // Lower-triangular inverse of the Cholesky factor of the N x N block, in place; its upper triangle becomes zero.
 template <int N>
-int invertFactor(double* a) {
+CALM_INLINE int invertFactor(double* a) {
   int weak = 0;
-  double g[N][N];
+  // A = L D L^T first: of what the pivots wait for one another, no root is then a part.
+  double below[N][N], scaled[N][N], inverse[N];  // L D and L below the diagonal, D^-1
+#pragma GCC unroll 6
   for (int j = 0; j < N; ++j) {
     double pivot = a[j * N + j];
     const double whole = pivot;
-    for (int k = 0; k < j; ++k) pivot -= g[j][k] * g[j][k];
+#pragma GCC unroll 6
+    for (int k = 0; k < j; ++k) pivot -= below[j][k] * scaled[j][k];
     // The block has already lost what earlier columns took; a pivot that is all round-off belongs to a dependent row.
     if (!(pivot > 1e-15 * std::abs(whole))) pivot = 1e30 * (1 + std::abs(whole)), ++weak;
-    const double inverse = 1 / std::sqrt(pivot);
-    g[j][j] = inverse;  // inverse of the diagonal, kept in its place
+    inverse[j] = 1 / pivot;
+#pragma GCC unroll 6
     for (int i = j + 1; i < N; ++i) {
       double s = a[i * N + j];
-      for (int k = 0; k < j; ++k) s -= g[i][k] * g[j][k];
-      g[i][j] = s * inverse;
+#pragma GCC unroll 6
+      for (int k = 0; k < j; ++k) s -= below[i][k] * scaled[j][k];
+      below[i][j] = s;
+      scaled[i][j] = s * inverse[j];
     }
   }
+  double root[N], unit[N][N];  // D^-1/2, L^-1
+#pragma GCC unroll 6
+  for (int i = 0; i < N; ++i) root[i] = std::sqrt(inverse[i]);
+#pragma GCC unroll 6
   for (int j = 0; j < N; ++j) {
-    a[j * N + j] = g[j][j];
+    unit[j][j] = 1;
+#pragma GCC unroll 6
     for (int i = j + 1; i < N; ++i) {
-      double s = 0;
-      for (int k = j; k < i; ++k) s -= g[i][k] * a[k * N + j];
-      a[i * N + j] = s * g[i][i];
+      double s = -scaled[i][j];
+#pragma GCC unroll 6
+      for (int k = j + 1; k < i; ++k) s -= scaled[i][k] * unit[k][j];
+      unit[i][j] = s;
     }
-    for (int i = 0; i < j; ++i) a[i * N + j] = 0;
+#pragma GCC unroll 6
+    for (int i = 0; i < N; ++i) a[i * N + j] = i < j ? 0 : unit[i][j] * root[i];
   }
   return weak;
 }
 
-// block <- block * inverse^T with the lower-triangular `inverse`, and its transpose.
-template <int N>
-void scaleRight(double* block, int rows, const double* inverse, double* transposed) {
-  for (int r = 0; r < rows; ++r) {
-    double* b = block + r * N;
-    for (int c = N - 1; c >= 0; --c) {
-      double s = b[0] * inverse[c * N];
-      for (int t = 1; t <= c; ++t) s += b[t] * inverse[c * N + t];
-      b[c] = transposed[c * rows + r] = s;
-    }
+// block <- block * inverse^T with the lower-triangular `inverse`; the block has N columns of R numbers.
+template <int N, int R>
+CALM_INLINE void scaleRight(double* block, const double* inverse) {
+  Numbers<R> columns[N], sum;
+#pragma GCC unroll 6
+  for (int c = 0; c < N; ++c) columns[c].load(block + c * R);
+#pragma GCC unroll 6
+  for (int c = 0; c < N; ++c) {
+    sum.setProduct(columns[0], inverse[c * N]);
+#pragma GCC unroll 6
+    for (int t = 1; t <= c; ++t) sum.addProduct(columns[t], inverse[c * N + t]);
+    sum.store(block + c * R);
   }
 }
 
-// target <- target - left * right, where left has N columns and right so many rows and C columns.
-template <int N, int C>
-void subtractProduct(double* target, const double* left, int leftRows, const double* right) {
-  for (int r = 0; r < leftRows; ++r, target += C, left += N) {
-    PairRow<C / 2> pairs = loadRow<C / 2>(target);
-    double last = target[C - 1];
-    for (int t = 0; t < N; ++t) {
-      for (int i = 0; i < C / 2; ++i) pairs[i] -= left[t] * loadPair(right + t * C + 2 * i);
-      if (C % 2 == 1) last -= left[t] * right[t * C + C - 1];
-    }
-    for (int i = 0; i < C / 2; ++i) storePair(target + 2 * i, pairs[i]);
-    if (C % 2 == 1) target[C - 1] = last;
+// target <- target - left * right^T, where left has N columns of R numbers, right N of so many, and the target so many
+// of R.
+template <int N, int R>
+CALM_INLINE void subtractProduct(double* target, const double* left, const double* right, int rightRows) {
+  Numbers<R> columns[N], sum, to;
+#pragma GCC unroll 6
+  for (int t = 0; t < N; ++t) columns[t].load(left + t * R);
+  for (int c = 0; c < rightRows; ++c, target += R) {
+    to.load(target);
+    sum.setProduct(columns[0], right[c]);
+#pragma GCC unroll 6
+    for (int t = 1; t < N; ++t) sum.addProduct(columns[t], right[t * rightRows + c]);
+    to -= sum;
+    to.store(target);
   }
 }
 
 template <int N>
-void forward(const double* inverse, double* x) {
+CALM_INLINE void forward(const double* inverse, double* x) {
   double out[N];
+#pragma GCC unroll 6
   for (int r = 0; r < N; ++r) {
-    double s = 0;
-    for (int c = 0; c <= r; ++c) s += inverse[r * N + c] * x[c];
+    double s = inverse[r * N] * x[0];
+#pragma GCC unroll 6
+    for (int c = 1; c <= r; ++c) s += inverse[r * N + c] * x[c];
     out[r] = s;
   }
   std::memcpy(x, out, sizeof out);
 }
 
 template <int N>
-void backward(const double* inverse, double* x) {
+CALM_INLINE void backward(const double* inverse, double* x) {
   double out[N];
+#pragma GCC unroll 6
   for (int c = 0; c < N; ++c) {
-    double s = 0;
-    for (int r = c; r < N; ++r) s += inverse[r * N + c] * x[r];
+    double s = inverse[c * N + c] * x[c];
+#pragma GCC unroll 6
+    for (int r = c + 1; r < N; ++r) s += inverse[r * N + c] * x[r];
     out[c] = s;
   }
   std::memcpy(x, out, sizeof out);
+}
+
+// The steps of BlockCholesky, for narrow and for wide registers.
+template <class Column, class Entry>
+CALM_INLINE int factorAll(const std::vector<Column>& columns, const Entry* entries, const int* targets,
+                          double* values) {
+  int weak = 0;
+  for (const Column& column : columns) {
+    double* inverse = values + column.diagonal;
+    const Entry* entry = entries + column.firstEntry;
+    const int* target = targets + column.firstUpdate;
+    withSize(
+        column.rows, [&]<int N>() __attribute__((always_inline)) {
+          weak += invertFactor<N>(inverse);
+          for (int i = 0; i < column.entries; ++i)
+            withSize(
+                entry[i].rows, [&]<int R>() __attribute__((always_inline)) {
+                  double* left = values + entry[i].block;
+                  scaleRight<N, R>(left, inverse);
+                  for (int j = 0; j <= i; ++j)
+                    subtractProduct<N, R>(values + *target++, left, values + entry[j].block, entry[j].rows);
+                });
+        });
+  }
+  return weak;
+}
+
+template <class Column, class Entry>
+CALM_INLINE void solveForward(const std::vector<Column>& columns, const Entry* entries, const double* values,
+                              double* x) {
+  for (const Column& column : columns) {
+    const Entry* entry = entries + column.firstEntry;
+    double* y = x + column.offset;
+    withSize(
+        column.rows, [&]<int N>() __attribute__((always_inline)) {
+          forward<N>(values + column.diagonal, y);
+          for (int i = 0; i < column.entries; ++i) {
+            const double* block = values + entry[i].block;
+            double* b = x + entry[i].offset;
+            withSize(
+                entry[i].rows, [&]<int R>() __attribute__((always_inline)) {
+                  Numbers<R> of, sum;
+                  of.load(block);
+                  sum.setProduct(of, y[0]);
+#pragma GCC unroll 6
+                  for (int c = 1; c < N; ++c) {
+                    of.load(block + c * R);
+                    sum.addProduct(of, y[c]);
+                  }
+                  alignas(sizeof(Quad)) double change[4 * Numbers<R>::kQuads];
+                  sum.storeWhole(change);
+                  for (int r = 0; r < R; ++r) b[r] -= change[r];
+                });
+          }
+        });
+  }
+}
+
+template <class Column, class Entry>
+CALM_INLINE void solveBackward(const std::vector<Column>& columns, const Entry* entries, const double* values,
+                               double* x) {
+  for (auto column = columns.rbegin(); column != columns.rend(); ++column) {
+    const Entry* entry = entries + column->firstEntry;
+    double* y = x + column->offset;
+    withSize(
+        column->rows, [&]<int N>() __attribute__((always_inline)) {
+          for (int i = 0; i < column->entries; ++i) {
+            const double* block = values + entry[i].block;
+            const double* b = x + entry[i].offset;
+            withSize(
+                entry[i].rows, [&]<int R>() __attribute__((always_inline)) {
+#pragma GCC unroll 6
+                  for (int c = 0; c < N; ++c) {
+                    double sum = block[c * R] * b[0];
+#pragma GCC unroll 6
+                    for (int r = 1; r < R; ++r) sum += block[c * R + r] * b[r];
+                    y[c] -= sum;
+                  }
+                });
+          }
+          backward<N>(values + column->diagonal, y);
+        });
+  }
+}
+
+template <class Column, class Entry>
+int factorNarrow(const std::vector<Column>& columns, const Entry* entries, const int* targets, double* values) {
+  return factorAll(columns, entries, targets, values);
+}
+template <class Column, class Entry>
+CALM_WIDE int factorWide(const std::vector<Column>& columns, const Entry* entries, const int* targets, double* values) {
+  return factorAll(columns, entries, targets, values);
+}
+template <class Column, class Entry>
+void solveNarrow(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x) {
+  solveForward(columns, entries, values, x);
+  solveBackward(columns, entries, values, x);
+}
+template <class Column, class Entry>
+CALM_WIDE void solveWide(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x) {
+  solveForward(columns, entries, values, x);
+  solveBackward(columns, entries, values, x);
 }
 
 // What one node does to a panel x of right-hand sides, whose rows are `stride` apart, and to those below it.
@@ -112,10 +235,11 @@ CALM_INLINE void passOn(const Column& column, const Entry* entries, const double
   }
   for (int i = 0; i < column.entries; ++i) {
     const double* block = values + entries[i].block;
-    for (int r = 0; r < entries[i].rows; ++r) {
+    const int rows = entries[i].rows;
+    for (int r = 0; r < rows; ++r) {
       double* to = x + (entries[i].offset + r) * stride;
-      T sum = block[r * N] * y[0], all;
-      for (int c = 1; c < N; ++c) sum += block[r * N + c] * y[c];
+      T sum = block[r] * y[0], all;
+      for (int c = 1; c < N; ++c) sum += block[c * rows + r] * y[c];
       panels::load(all, to);
       all -= sum;
       panels::store(to, all);
@@ -123,32 +247,14 @@ CALM_INLINE void passOn(const Column& column, const Entry* entries, const double
   }
 }
 
-// Not by withSize(): what it calls would be compiled for narrow registers.
 template <class T, class Column, class Entry>
 CALM_INLINE void solvePanel(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x,
                             int stride) {
-  for (const Column& column : columns) {
-    const Entry* own = entries + column.firstEntry;
-    switch (column.rows) {
-      case 1:
-        passOn<1, T>(column, own, values, x, stride);
-        break;
-      case 2:
-        passOn<2, T>(column, own, values, x, stride);
-        break;
-      case 3:
-        passOn<3, T>(column, own, values, x, stride);
-        break;
-      case 4:
-        passOn<4, T>(column, own, values, x, stride);
-        break;
-      case 5:
-        passOn<5, T>(column, own, values, x, stride);
-        break;
-      default:
-        passOn<6, T>(column, own, values, x, stride);
-    }
-  }
+  for (const Column& column : columns)
+    withSize(
+        column.rows, [&]<int N>() __attribute__((always_inline)) {
+          passOn<N, T>(column, entries + column.firstEntry, values, x, stride);
+        });
 }
 template <class Column, class Entry>
 void solvePanelNarrow(const std::vector<Column>& columns, const Entry* entries, const double* values, double* x,
@@ -173,9 +279,7 @@ void BlockCholesky::analyse(const std::vector<int>& most, const std::vector<std:
   entries_.clear();
   updates_.clear();
   int storage = 0;
-  std::size_t longest = 0;
   for (std::size_t k = 0; k < most.size(); ++k) {
-    longest = std::max(longest, below[k].size());
     Column column{};
     column.diagonal = storage;
     column.firstEntry = static_cast<int>(entries_.size());
@@ -187,8 +291,7 @@ void BlockCholesky::analyse(const std::vector<int>& most, const std::vector<std:
     }
     columns_.push_back(column);
   }
-  values_.assign(storage, 0);
-  transposed_.resize(longest * kMostRows * kMostRows);
+  values_.assign(storage + kRoom, 0);
   for (Column& column : columns_) {
     column.firstUpdate = static_cast<int>(updates_.size());
     for (int i = 0; i < column.entries; ++i)
@@ -247,47 +350,8 @@ void BlockCholesky::clear() {
 }
 
 int BlockCholesky::factor() {
-  int weak = 0;
-  for (const Column& column : used_) {
-    double* inverse = &values_[column.diagonal];
-    const UsedEntry* entry = usedEntries_.data() + column.firstEntry;
-    const int* target = usedUpdates_.data() + column.firstUpdate;
-    withSize(column.rows, [&]<int N>() {
-      weak += invertFactor<N>(inverse);
-      double* transposed = transposed_.data();
-      for (int i = 0; i < column.entries; ++i, transposed += kMostRows * N) {
-        double* left = &values_[entry[i].block];
-        scaleRight<N>(left, entry[i].rows, inverse, transposed);
-        for (int j = 0; j <= i; ++j) {
-          double* into = &values_[*target++];
-          const double* right = transposed_.data() + j * kMostRows * N;
-          withSize(entry[j].rows, [&]<int C>() { subtractProduct<N, C>(into, left, entry[i].rows, right); });
-        }
-      }
-    });
-  }
-  return weak;
-}
-
-void BlockCholesky::solveForward(double* x) const {
-  for (const Column& column : used_) {
-    const UsedEntry* entry = usedEntries_.data() + column.firstEntry;
-    double* y = x + column.offset;
-    withSize(column.rows, [&]<int N>() {
-      forward<N>(&values_[column.diagonal], y);
-      for (int i = 0; i < column.entries; ++i) {
-        const double* block = &values_[entry[i].block];
-        double* b = x + entry[i].offset;
-        withSize(entry[i].rows, [&]<int R>() {
-          for (int r = 0; r < R; ++r) {
-            double s = block[r * N] * y[0];
-            for (int c = 1; c < N; ++c) s += block[r * N + c] * y[c];
-            b[r] -= s;
-          }
-        });
-      }
-    });
-  }
+  const auto factor = lanes::areWide() ? factorWide<Column, UsedEntry> : factorNarrow<Column, UsedEntry>;
+  return factor(used_, usedEntries_.data(), usedUpdates_.data(), values_.data());
 }
 
 void BlockCholesky::solveHalf(double* x, int columns) const {
@@ -300,22 +364,8 @@ void BlockCholesky::solveHalf(double* x, int columns) const {
 }
 
 void BlockCholesky::solve(double* x) const {
-  solveForward(x);
-  for (auto column = used_.rbegin(); column != used_.rend(); ++column) {
-    const UsedEntry* entry = usedEntries_.data() + column->firstEntry;
-    double* y = x + column->offset;
-    withSize(column->rows, [&]<int N>() {
-      for (int i = 0; i < column->entries; ++i) {
-        const double* block = &values_[entry[i].block];
-        const double* b = x + entry[i].offset;
-        withSize(entry[i].rows, [&]<int R>() {
-          for (int r = 0; r < R; ++r)
-            for (int c = 0; c < N; ++c) y[c] -= block[r * N + c] * b[r];
-        });
-      }
-      backward<N>(&values_[column->diagonal], y);
-    });
-  }
+  const auto solve = lanes::areWide() ? solveWide<Column, UsedEntry> : solveNarrow<Column, UsedEntry>;
+  solve(used_, usedEntries_.data(), values_.data(), x);
 }
 
 }  // namespace calm

@@ -21,9 +21,9 @@ class BlockCholesky {
   int size() const { return size_; }  // scalar rows in use
   int offset(int node) const { return columns_[node].offset; }
 
-  // The blocks to fill before factor(). Row-major; the diagonal block's upper triangle is not read.
+  // The blocks to fill before factor(): diagonal ones row by row, of which the upper triangle is not read.
   double* diagonal(int node) { return &values_[columns_[node].diagonal]; }
-  // Where block (row, column) with row > column is kept, of rows(row) x rows(column).
+  // Where block (row, column) with row > column is kept, of rows(row) x rows(column) numbers, column by column.
   int offDiagonal(int row, int column) const;
   double* block(int where) { return &values_[where]; }
   // Sets all blocks but the diagonal ones to zero.
@@ -52,7 +52,6 @@ class BlockCholesky {
   struct UsedEntry {
     int block, rows, offset;
   };
-  void solveForward(double* x) const;
 
   int size_ = 0;
   std::vector<Column> columns_;
@@ -63,7 +62,6 @@ class BlockCholesky {
   std::vector<UsedEntry> usedEntries_;
   std::vector<int> usedUpdates_;
   std::vector<double> values_;
-  std::vector<double> transposed_;  // the present column's blocks, while it is factored
 };
 
 }  // namespace calm

@@ -1,11 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #pragma once
 
+#include "engine/math/lanes.h"
+
 namespace calm {
 
-// Calls f<N>() for the run-time block size n (1 to 6), so that inner loops have a known length and unroll.
+// Calls f<N>() for the run-time block size n (1 to 6), so that inner loops have a known length and unroll. For wide
+// registers f is to be CALM_INLINE, too.
 template <class F>
-decltype(auto) withSize(int n, F&& f) {
+CALM_INLINE decltype(auto) withSize(int n, F&& f) {
   switch (n) {
     case 1:
       return f.template operator()<1>();

@@ -15,60 +15,32 @@ class StateArchive;
 // Fixed parts rest, kinematic ones follow a prescribed motion, dynamic ones obey forces.
 enum class Role { fixed, kinematic, dynamic };
 
-struct Body {
-  // What it is.
+// In the order in which a substep asks for it, line of the cache by line: where there are many bodies, what they wait
+// for is memory.
+struct alignas(64) Body {
+  // How it answers impulses: inverse mass and inertia that do so, with the damping over the step and the geometric
+  // stiffness (world), and how it moves (world).
+  double linearResponse = 0;
   Role role = Role::fixed;
-  double mass = 0, inverseMass = 0;  // kg; the inverse is 0 unless dynamic
-  PrincipalInertia inertia;
-  Pose inPart;                                   // the principal frame in the part's frame
-  double linearDamping = 0, angularDamping = 0;  // 1/s
+  bool stiffened = false;
+  Vec3 velocity = Vec3::Zero();
+  Vec3 spin = Vec3::Zero();  // angular velocity
+  Mat3 response = Mat3::Zero();
+  Vec3 kickedSpin = Vec3::Zero();  // the spin with which the last drift began
+  // Rates at which damping and drag slow it in the coming kick, 1/s; see Island::factor.
+  double linearDecay = 0, angularDecay = 0;
   double gravityScale = 1;
-  bool jointed = false;                  // some joint holds it
-  int assembly = -1;                     // in which of the world's assemblies it then is
-  bool asleep = false;                   // at rest, and not computed
-  double restTime = 0;                   // s, since when it rests ...
-  Pose restPose;                         // ... and where
-  bool collides = true;                  // its shapes touch others
-  bool weighed = false;                  // its mass properties are known, so that it can be dynamic
-  std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity
+  // s, of the last kick; see velocityBefore.
+  double spanBefore = 0;
 
-  // Of what is not dynamic: its velocities over the last step, or at its end where that closed a frame.
-  Vec3 lastVelocity = Vec3::Zero(), lastSpin = Vec3::Zero();
-
-  // Where it is and how it moves (world).
+  // Where it is (world).
+  Mat3 axes = Mat3::Identity();  // of the orientation
   Vec3 position = Vec3::Zero();
   Quat orientation = Quat::Identity();
-  Mat3 axes = Mat3::Identity();  // of the orientation
-  Vec3 velocity = Vec3::Zero();
-  Vec3 spin = Vec3::Zero();        // angular velocity
-  Vec3 kickedSpin = Vec3::Zero();  // the spin with which the last drift began
 
   // Angular momentum, valid while the spin is momentumSpin.
   Vec3 momentum = Vec3::Zero(), momentumSpin = Vec3::Zero();
-
-  // What acts on it over the coming frame (world, about the centre of mass).
-  Vec3 force = Vec3::Zero();
-  Vec3 torque = Vec3::Zero();
-
-  // Inverse mass and inertia that answer constraint impulses, with the damping over the step and the geometric
-  // stiffness (world).
-  double linearResponse = 0;
-  // Rates at which damping and drag slow it in the coming kick, 1/s; see Island::factor.
-  double linearDecay = 0, angularDecay = 0;
-  Vec3 windPull = Vec3::Zero();  // m/s^2, of winds beside their drag
-  // What fields and pushes give it in the coming kick, m/s^2 and rad/s^2.
-  Vec3 given = Vec3::Zero(), givenSpin = Vec3::Zero();
-  // The last kick: the velocities before it, and its span (s; 0: there was none, or they have changed since by other
-  // means). Tells how drag will change, and what accelerates a body until it strikes something.
-  Vec3 velocityBefore = Vec3::Zero(), spinBefore = Vec3::Zero();
-  double spanBefore = 0;
-  Mat3 response = Mat3::Zero();
-  // Geometric stiffness of the joint forces on it, N m/rad (world).
-  Mat3 stiffness = Mat3::Zero();
-  bool stiffened = false;
-  // Where all joints pull at points of one line through the centre of mass, that line (principal frame); else zero. No
-  // joint can turn the body about it, so the geometric stiffness may not either.
-  Vec3 untouchedAxis = Vec3::Zero();
+  double mass = 0, inverseMass = 0;  // kg; the inverse is 0 unless dynamic
 
   // The substep's start, to return to.
   struct Mark {
@@ -76,6 +48,37 @@ struct Body {
     Quat orientation;
     Mat3 axes;
   } mark;
+
+  PrincipalInertia inertia;
+  double linearDamping = 0, angularDamping = 0;  // 1/s
+  // Geometric stiffness of the joint forces on it, N m/rad (world).
+  Mat3 stiffness = Mat3::Zero();
+  // Where all joints pull at points of one line through the centre of mass, that line (principal frame); else zero. No
+  // joint can turn the body about it, so the geometric stiffness may not either.
+  Vec3 untouchedAxis = Vec3::Zero();
+
+  // What acts on it over the coming frame (world, about the centre of mass).
+  Vec3 force = Vec3::Zero();
+  Vec3 torque = Vec3::Zero();
+  Vec3 windPull = Vec3::Zero();  // m/s^2, of winds beside their drag
+  // The velocities before the last kick, whose span is 0 if there was none, or they have changed since by other means.
+  // Tells how drag will change, and what accelerates a body until it strikes something.
+  Vec3 velocityBefore = Vec3::Zero(), spinBefore = Vec3::Zero();
+  // What fields and pushes give it in the coming kick, m/s^2 and rad/s^2.
+  Vec3 given = Vec3::Zero(), givenSpin = Vec3::Zero();
+  // Of what is not dynamic: its velocities over the last step, or at its end where that closed a frame.
+  Vec3 lastVelocity = Vec3::Zero(), lastSpin = Vec3::Zero();
+
+  // What else it is.
+  Pose inPart;                           // the principal frame in the part's frame
+  bool jointed = false;                  // some joint holds it
+  bool asleep = false;                   // at rest, and not computed
+  bool collides = true;                  // its shapes touch others
+  bool weighed = false;                  // its mass properties are known, so that it can be dynamic
+  int assembly = -1;                     // in which of the world's assemblies it then is
+  double restTime = 0;                   // s, since when it rests ...
+  Pose restPose;                         // ... and where
+  std::shared_ptr<const Motion> motion;  // of a kinematic body; none: on at its velocity
 
   void visitState(StateArchive& state);
   bool dynamic() const { return role == Role::dynamic; }

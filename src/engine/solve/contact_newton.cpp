@@ -225,7 +225,7 @@ void ContactNewton::addPatch(const Patch& patch) {
   if (patch.place[0] < 0 || patch.place[1] < 0) return;
   const int row = patch.place[1] > patch.place[0] ? 1 : 0, column = 1 - row;
   between = outward(d, between);
-  Block off(plan_->factor.block(patch.block));
+  Eigen::Map<Eigen::Matrix<double, 6, 6>> off(plan_->factor.block(patch.block));
   off.topLeftCorner<3, 3>() -= linear;
   off.topRightCorner<3, 3>() -= mixed[column].transpose();
   off.bottomLeftCorner<3, 3>() -= mixed[row];

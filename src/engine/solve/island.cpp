@@ -157,7 +157,7 @@ RowErrors Island::evaluateWithStops(const Scene& scene, double h, double share) 
   evaluate(scene);
   RowErrors worst;
   for (Assembly* assembly : assemblies) {
-    if (assembly->catchOvershoot(h)) assembly->evaluate(scene.bodies);
+    if (assembly->catchOvershoot(scene.bodies, h)) assembly->evaluate(scene.bodies);
     const RowErrors e = assembly->lack(h, share);
     if (!(e.linear <= worst.linear)) worst.linear = e.linear;
     if (!(e.angular <= worst.angular)) worst.angular = e.angular;
@@ -327,7 +327,7 @@ bool Island::trySubstep(const Scene& scene, double h) {
   }
   bool solved = driftClosed(scene, h, share);
   // A stop that a correction ran past on its way may have come to pull, and a drive to need more than it has.
-  const auto tooHard = [&](const Assembly* a) { return a->holdsTooHard(h * share); };
+  const auto tooHard = [&](const Assembly* a) { return a->holdsTooHard(b, h * share); };
   if (solved && std::any_of(assemblies.begin(), assemblies.end(), tooHard)) {
     for (BodyId id : bodies) b[id].undrift();
     for (Assembly* assembly : assemblies) assembly->letGoWhereTooHard(b, h, h * share);

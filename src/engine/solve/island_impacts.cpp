@@ -77,7 +77,8 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
 
 void Island::openImpact(const Scene& scene) {
   const double step = scene.settings.frame / scene.settings.substeps;
-  for (Assembly* assembly : assemblies) assembly->notePresentRates(scene.bodies), assembly->openImpact(step);
+  for (Assembly* assembly : assemblies)
+    assembly->notePresentRates(scene.bodies), assembly->openImpact(scene.bodies, step);
 }
 
 // Whether velocities were set from outside: by an impulse, a change of role, or as the run began; or joints made.

@@ -17,6 +17,7 @@ constexpr double kInstant = 1.0 / 32, kLeastInstant = 6e-5;
 
 void Island::openAccounts(const Scene& scene) {
   for (Assembly* assembly : assemblies) {
+    assembly->noteAxes();
     std::fill(assembly->accounts().begin(), assembly->accounts().end(), Assembly::Account{});
     for (int n = 0; n < assembly->nodes(); ++n) {
       JointState& joint = scene.joints[assembly->jointOf(n)];
@@ -88,7 +89,7 @@ void Island::noteErrors(const Scene& scene) {
   for (Assembly* assembly : assemblies)
     for (int n = 0; n < assembly->nodes(); ++n) {
       if (assembly->released(n)) continue;
-      const RowErrors e = assembly->errorsOf(n), miss = assembly->missesOf(n);
+      const RowErrors e = assembly->errorsOf(n), miss = assembly->isCompliant(n) ? assembly->missesOf(n) : e;
       assembly->accounts()[n].peak.include(e);
       residual_.linear = std::max(residual_.linear, miss.linear);
       residual_.angular = std::max(residual_.angular, miss.angular);
@@ -157,11 +158,11 @@ void Island::finishReadings(const Scene& scene) {
     }
 }
 
-// How the rows would bend if nothing held them: where they are more than pivots, by the second difference of their
-// errors along free motion.
+// How the rows would bend if nothing held them: where that is not known, by the second difference of their errors along
+// free motion.
 void Island::findBend(const Scene& scene, double h, std::vector<std::vector<double>>& bend) {
   bool known = true;
-  for (std::size_t i = 0; i < assemblies.size(); ++i) known &= assemblies[i]->bendOfPivots(scene.bodies, bend[i]);
+  for (std::size_t i = 0; i < assemblies.size(); ++i) known &= assemblies[i]->bendOfLocks(scene.bodies, bend[i]);
   if (known) return;
   std::vector<double> errors;
   const auto addErrors = [&](double weight) {
