@@ -17,9 +17,11 @@
 #include "engine/solve/assembly_parts.h"
 #include "engine/solve/block_cholesky.h"
 #include "engine/solve/body.h"
-#include "engine/solve/side_rows.h"
 
 namespace calm {
+
+template <int N>
+struct RowVectors;
 
 // Largest errors of an assembly's rows.
 struct RowErrors {
@@ -396,10 +398,9 @@ class Assembly : private AssemblyParts {
   void build(const std::vector<Body>& bodies, double h);
   template <int N>
   void gatherTurns(const Node& n, int side, RowVectors<N>& turns) const;
-  template <int N>
-  void gatherMoves(const Node& n, int side, RowVectors<N>& moves) const;
-  template <int N, int C>
-  void addMoves(const Node& n, int side, const Node& other, int otherSide, const Body& body, double* into) const;
+  // How the node's rows in the system move or turn one side's body.
+  std::array<Vec3, kMaxRows> gather(const Node& n, int side, Vec3 Jacobian::*which) const;
+  void addMoves(const Node& n, int side, const Node& other, int otherSide, double mobility, double* into) const;
   template <int N>
   void buildNode(const std::vector<Body>& bodies, const Node& n);
   void buildBlocks(const std::vector<Body>& bodies);

@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // How the rows of an assembly's nodes see motion, and push.
+#include <algorithm>
+
 #include "engine/solve/assembly.h"
 #include "engine/solve/block_size.h"
 
@@ -30,6 +32,28 @@ Assembly::Jacobian Assembly::jacobianOf(const Node& n, int r, int side) const {
   if (turning >= 0) return {Vec3::Zero(), sign * Eigen::Map<const Vec3>(rows.turns() + 3 * turning)};
   const double* j = rows.jacobian() + kRowWidth * (r - n.pivot) + 6 * side;
   return {Vec3(j[0], j[1], j[2]), Vec3(j[3], j[4], j[5])};
+}
+
+std::array<Vec3, kMaxRows> Assembly::gather(const Node& n, int side, Vec3 Jacobian::*which) const {
+  std::array<Vec3, kMaxRows> rows;
+  for (int i = 0; i < n.used; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).*which;
+  return rows;
+}
+
+// What one node's rows feel of another's, or of its own, by how these move a body that both hold: a block of as many
+// columns as the first has rows.
+void Assembly::addMoves(const Node& n, int side, const Node& other, int otherSide, double mobility,
+                        double* into) const {
+  if (!n.moves() && !other.moves()) {
+    // Those of pivots move it along the same axes.
+    const double along = side == otherSide ? mobility : -mobility;
+    for (int i = 0; i < std::min(n.pivot, other.pivot); ++i) into[i * (n.used + 1)] += along;
+    return;
+  }
+  const std::array<Vec3, kMaxRows> moves = gather(n, side, &Jacobian::linear),
+                                   others = gather(other, otherSide, &Jacobian::linear);
+  for (int r = 0; r < other.used; ++r)
+    for (int i = 0; i < n.used; ++i) *into++ += mobility * others[r].dot(moves[i]);
 }
 
 double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {

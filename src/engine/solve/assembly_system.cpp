@@ -6,6 +6,7 @@
 
 #include "engine/solve/assembly.h"
 #include "engine/solve/block_size.h"
+#include "engine/solve/side_rows.h"
 
 namespace calm {
 
@@ -49,8 +50,7 @@ void Assembly::chooseRows() {
 template <int N>
 CALM_INLINE void Assembly::gatherTurns(const Node& n, int side, RowVectors<N>& turns) const {
   if (!n.plain()) {
-    Vec3 rows[N];
-    for (int i = 0; i < N; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).angular;
+    const std::array<Vec3, kMaxRows> rows = gather(n, side, &Jacobian::angular);
     return turns.set([&](int k, int i) __attribute__((always_inline)) { return rows[i][k]; });
   }
   const double sign = side == 0 ? -1 : 1;
@@ -65,33 +65,6 @@ CALM_INLINE void Assembly::gatherTurns(const Node& n, int side, RowVectors<N>& t
       });
     }
   turns.set([&](int k, int i) __attribute__((always_inline)) { return sign * turn[3 * i + k]; });
-}
-
-// How they move it.
-template <int N>
-CALM_INLINE void Assembly::gatherMoves(const Node& n, int side, RowVectors<N>& moves) const {
-  Vec3 rows[N];
-  for (int i = 0; i < N; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).linear;
-  moves.set([&](int k, int i) __attribute__((always_inline)) { return rows[i][k]; });
-}
-
-// What one node's rows feel of another's, or of its own, by how these move a body that both hold.
-template <int N, int C>
-CALM_INLINE void Assembly::addMoves(const Node& n, int side, const Node& other, int otherSide, const Body& body,
-                                    double* into) const {
-  if (n.moves() || other.moves()) {
-    RowVectors<N> moves;
-    RowVectors<C> others;
-    gatherMoves(n, side, moves);
-    gatherMoves(other, otherSide, others);
-    for (auto& row : moves.of)
-      for (double& x : row) x *= body.linearResponse;
-    addProducts(others, moves, into);
-  } else if (N >= 3 && C >= 3 && n.pivot > 0 && other.pivot > 0) {
-    // Those of pivots move it along the same axes.
-    const double along = side == otherSide ? body.linearResponse : -body.linearResponse;
-    for (int i = 0; i < 3; ++i) into[i * (N + 1)] += along;
-  }
 }
 
 // J W J^T of the node with itself and, by each dynamic body, with those before it that share the body.
@@ -121,7 +94,7 @@ CALM_INLINE void Assembly::buildNode(const std::vector<Body>& bodies, const Node
       multiply(body.response, turns[0], answer);
       addProducts(turns[0], answer, own);
     }
-    addMoves<N, N>(n, side, n, side, body, own);
+    addMoves(n, side, n, side, body.linearResponse, own);
     for (; next != end && next->rowSide == side; ++next) {
       const Node& column = nodes_[next->column];
       if (column.used == 0) continue;
@@ -130,7 +103,7 @@ CALM_INLINE void Assembly::buildNode(const std::vector<Body>& bodies, const Node
             RowVectors<C> others;
             gatherTurns(column, next->columnSide, others);
             addProducts(others, answer, cholesky_.block(next->block));
-            addMoves<N, C>(n, side, column, next->columnSide, body, cholesky_.block(next->block));
+            addMoves(n, side, column, next->columnSide, body.linearResponse, cholesky_.block(next->block));
           });
     }
   }
