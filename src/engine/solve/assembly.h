@@ -259,9 +259,6 @@ class Assembly : private AssemblyParts {
   bool released(int node) const { return nodes_[node].released; }
 
  private:
-  RowBlock block(std::vector<double>& memory, const Node& n) const {
-    return {&memory[n.memory], n.rows, n.pivot, n.turning};
-  }
   RowBlock block(const std::vector<double>& memory, const Node& n) const {
     return {const_cast<double*>(&memory[n.memory]), n.rows, n.pivot, n.turning};
   }
@@ -355,9 +352,7 @@ class Assembly : private AssemblyParts {
   double aheadOf(const Node& n, int r, double rate) const {
     return rows_[n.memory + r] + lookAhead_ * rate + bendAhead(n.offset + r);
   }
-  double bendAhead(int row) const {
-    return lookAhead_ * lookAhead_ / (curvatureStep_ * curvatureStep_) * curvature_[row];
-  }
+  double bendAhead(int row) const { return lookAhead_ * lookAhead_ / 2 * bendOf(row); }
   bool reviseStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   // Whether a drive at its cap, or what is held at a stop, has changed too often to do so again.
   bool isTired(int row) const;
@@ -403,14 +398,15 @@ class Assembly : private AssemblyParts {
   void addMoves(const Node& n, int side, const Node& other, int otherSide, double mobility, double* into) const;
   template <int N>
   void buildNode(const std::vector<Body>& bodies, const Node& n);
-  void buildBlocks(const std::vector<Body>& bodies);
-  void buildBlocksNarrow(const std::vector<Body>& bodies);
-  void buildBlocksWide(const std::vector<Body>& bodies);
+  void buildBlocks(const std::vector<Body>& bodies, double h);
+  void buildBlocksNarrow(const std::vector<Body>& bodies, double h);
+  void buildBlocksWide(const std::vector<Body>& bodies, double h);
   // J W J^T of one row: what one side's body adds to it, and all.
   double mobilityOn(const Body& body, const Node& n, int r, int side) const;
   double ownMobility(const std::vector<Body>& bodies, const Node& n, int r) const;
   // Adds to the diagonal of a row what it yields by itself.
   void yield(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal);
+  void yieldAll(const std::vector<Body>& bodies, const Node& n, double h);
   void yieldAtLock(const Node& n, double h, double* diagonals);
   double compliantIn(int row, double h, double diagonal) const;
   void yieldAsSpring(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal);

@@ -36,7 +36,15 @@ Assembly::Jacobian Assembly::jacobianOf(const Node& n, int r, int side) const {
 
 std::array<Vec3, kMaxRows> Assembly::gather(const Node& n, int side, Vec3 Jacobian::*which) const {
   std::array<Vec3, kMaxRows> rows;
-  for (int i = 0; i < n.used; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).*which;
+  const int firstTurning = n.rows - n.turning, part = which == &Jacobian::linear ? 0 : 3;
+  const double* kept = block(rows_, n).jacobian() + 6 * side + part;
+  for (int i = 0; i < n.used; ++i) {
+    const int r = usedRow(n, i);
+    if (side < 2 && r >= n.pivot && r < firstTurning)
+      rows[i] = Eigen::Map<const Vec3>(kept + kRowWidth * (r - n.pivot));
+    else
+      rows[i] = jacobianOf(n, r, side).*which;
+  }
   return rows;
 }
 
@@ -50,10 +58,13 @@ void Assembly::addMoves(const Node& n, int side, const Node& other, int otherSid
     for (int i = 0; i < std::min(n.pivot, other.pivot); ++i) into[i * (n.used + 1)] += along;
     return;
   }
-  const std::array<Vec3, kMaxRows> moves = gather(n, side, &Jacobian::linear),
-                                   others = gather(other, otherSide, &Jacobian::linear);
-  for (int r = 0; r < other.used; ++r)
-    for (int i = 0; i < n.used; ++i) *into++ += mobility * others[r].dot(moves[i]);
+  const std::array<Vec3, kMaxRows> moves = gather(n, side, &Jacobian::linear);
+  const bool self = &n == &other && side == otherSide;
+  const std::array<Vec3, kMaxRows> others = self ? moves : gather(other, otherSide, &Jacobian::linear);
+  for (int r = 0; r < other.used; ++r) {
+    const Vec3 moved = mobility * others[r];
+    for (int i = 0; i < n.used; ++i) *into++ += moved.dot(moves[i]);
+  }
 }
 
 double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
@@ -63,7 +74,14 @@ double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, V
     return turn[0] * (wb[0] - wa[0]) + turn[1] * (wb[1] - wa[1]) + turn[2] * (wb[2] - wa[2]);
   }
   double sum = 0;
-  for (int side = 0; side < n.sides(); ++side) {
+  int side = 0;
+  if (r >= n.pivot) {
+    const Body &a = bodies[n.a], &b = bodies[n.b];
+    sum = rowVelocity(block(rows_, n).jacobian() + kRowWidth * (r - n.pivot),
+                      rowMotion(a.velocity, a.*spin, b.velocity, b.*spin));
+    side = 2;
+  }
+  for (; side < n.sides(); ++side) {
     const Body& body = bodies[bodyOf(n, side)];
     sum += jacobianOf(n, r, side).rate(body.velocity, body.*spin);
   }
@@ -104,7 +122,18 @@ void Assembly::push(std::vector<Body>& bodies, const Node& n, int r, double impu
 
 void Assembly::push(std::vector<Body>& bodies, const Node& n, const double* impulses) const {
   if (!n.plain()) {
-    for (int i = 0; i < n.used; ++i) push(bodies, n, usedRow(n, i), impulses[i]);
+    for (int side = 0; side < n.sides(); ++side) {
+      Body& body = bodies[bodyOf(n, side)];
+      if (!body.dynamic()) continue;
+      Jacobian sum{Vec3::Zero(), Vec3::Zero()};
+      for (int i = 0; i < n.used; ++i) {
+        const Jacobian j = jacobianOf(n, usedRow(n, i), side);
+        sum.linear += impulses[i] * j.linear;
+        sum.angular += impulses[i] * j.angular;
+      }
+      body.velocity += body.linearResponse * sum.linear;
+      body.spin += body.response * sum.angular;
+    }
     return;
   }
   const RowBlock rows = block(rows_, n);

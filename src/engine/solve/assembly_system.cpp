@@ -109,17 +109,36 @@ CALM_INLINE void Assembly::buildNode(const std::vector<Body>& bodies, const Node
   }
 }
 
-CALM_INLINE void Assembly::buildBlocks(const std::vector<Body>& bodies) {
-  for (const Node& n : nodes_)
+CALM_INLINE void Assembly::buildBlocks(const std::vector<Body>& bodies, double h) {
+  for (const Node& n : nodes_) {
     if (n.used > 0)
       withSize(
           n.used, [&]<int N>() __attribute__((always_inline)) { buildNode<N>(bodies, n); });
+    yieldAll(bodies, n, h);
+  }
 }
-void Assembly::buildBlocksNarrow(const std::vector<Body>& bodies) {
-  buildBlocks(bodies);
+void Assembly::buildBlocksNarrow(const std::vector<Body>& bodies, double h) {
+  buildBlocks(bodies, h);
 }
-CALM_WIDE void Assembly::buildBlocksWide(const std::vector<Body>& bodies) {
-  buildBlocks(bodies);
+CALM_WIDE void Assembly::buildBlocksWide(const std::vector<Body>& bodies, double h) {
+  buildBlocks(bodies, h);
+}
+
+// Adds to the node's diagonal what its rows yield by themselves.
+void Assembly::yieldAll(const std::vector<Body>& bodies, const Node& n, double h) {
+  double* d = cholesky_.diagonal(n.index);
+  if (!n.ruled()) return yieldAtLock(n, h, d);
+  for (int i = 0; i < n.used; ++i) {
+    double& diagonal = d[i * (n.used + 1)];
+    yield(bodies, n, usedRow(n, i), h, diagonal);
+    if (!barrier_.empty()) diagonal += barrier_[n.offset + usedRow(n, i)];
+  }
+  // Springs at their caps are not in the system, but ask whether they would push with less again.
+  for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+    if (inSystem(n.offset + r) || axis_[n.offset + r].kind != Kind::spring) continue;
+    double diagonal = ownMobility(bodies, n, r);
+    yield(bodies, n, r, h, diagonal);
+  }
 }
 
 // Of what is locked and keeps to no spring's law.
@@ -183,27 +202,9 @@ void Assembly::build(const std::vector<Body>& bodies, double h) {
   chooseRows();
   cholesky_.clear();
   if (lanes::areWide())
-    buildBlocksWide(bodies);
+    buildBlocksWide(bodies, h);
   else
-    buildBlocksNarrow(bodies);
-  for (const Node& n : nodes_) {
-    double* d = cholesky_.diagonal(n.index);
-    if (!n.ruled()) {
-      yieldAtLock(n, h, d);
-      continue;
-    }
-    for (int i = 0; i < n.used; ++i) {
-      double& diagonal = d[i * (n.used + 1)];
-      yield(bodies, n, usedRow(n, i), h, diagonal);
-      if (!barrier_.empty()) diagonal += barrier_[n.offset + usedRow(n, i)];
-    }
-    // Springs at their caps are not in the system, but ask whether they would push with less again.
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
-      if (inSystem(n.offset + r) || axis_[n.offset + r].kind != Kind::spring) continue;
-      double diagonal = ownMobility(bodies, n, r);
-      yield(bodies, n, r, h, diagonal);
-    }
-  }
+    buildBlocksNarrow(bodies, h);
   cholesky_.factor();
 }
 
