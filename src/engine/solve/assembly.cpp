@@ -78,6 +78,8 @@ void Assembly::evaluate(const std::vector<Body>& bodies) {
 RowErrors Assembly::lack(double h, double share) {
   RowErrors worst;
   const double rate = 1 / h;
+  // With lambda = p / (share h) and alpha = gamma share h^2; what is there for round-off only has no share in it.
+  const auto yieldingOf = [&](int row) { return compliance_[row] > 0 ? h : h / share; };
   const auto note = [](double& most, double lack) {
     if (!(std::abs(lack) <= most)) most = std::abs(lack);  // a NaN stays
   };
@@ -87,9 +89,8 @@ RowErrors Assembly::lack(double h, double share) {
       continue;
     }
     const int linear = n.rows - n.angular;
-    // With lambda = p / (share h) and alpha = gamma share h^2; what is there for round-off only has no share in it.
-    const double yielding = compliance_[n.offset] > 0 ? h : h / share;
     if (!n.ruled()) {
+      const double yielding = yieldingOf(n.offset);  // all its rows are alike
       const double *errors = &fresh_[n.memory], *offsets = &offset_[n.offset], *gammas = &gamma_[n.offset],
                    *impulses = &impulse_[n.offset];
       withSize(n.rows, [&]<int N>() {
@@ -108,7 +109,7 @@ RowErrors Assembly::lack(double h, double share) {
       // A drive that runs is to have come as far as its speed says.
       const double error = drives ? fresh_[n.memory + r] - rows_[n.memory + r] - h * axis_[row].def.speed
                                   : errorOf(fresh_, n, r) - offset_[row];
-      const double lack = error + (compliance_[row] > 0 ? h : h / share) * gamma_[row] * impulse_[row];
+      const double lack = error + yieldingOf(row) * gamma_[row] * impulse_[row];
       delta_[n.place + i] = -rate * lack;
       note(r < linear ? worst.linear : worst.angular, lack);
     }

@@ -460,8 +460,8 @@ class Assembly : private AssemblyParts {
   std::vector<double> work_;           // J, of the last solution
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
-  // Of noteAxes(): whether some axis speeds up, winds a rope, is sprung or softly stopped, or is struck at the instant
-  // of touch; and whether those that do not come back are.
+  // Of noteAxes(): whether some axis speeds up, winds a rope, is sprung or softly stopped, or strikes a stop at the
+  // instant of touch; and whether there are so few stops that all are struck so.
   bool speedsUp_ = false, winds_ = false, sprung_ = false, struck_ = false, fewStops_ = false;
   double kickShare_ = 1;  // of the step that the impulses stand for
   double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed

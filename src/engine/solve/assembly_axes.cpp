@@ -21,13 +21,13 @@ void Assembly::noteAxes() {
   if (!hasAxes_) return;
   constexpr std::size_t kFewNodes = 24;
   constexpr int kFewStops = 6;
-  const auto stops = [](const Axis& a) { return a.kind == Kind::stop && a.def.hasHardStops() && !a.def.isLocked(); };
-  fewStops_ = nodes_.size() <= kFewNodes && std::count_if(axis_.begin(), axis_.end(), stops) <= kFewStops;
+  const auto stops = std::count_if(axis_.begin(), axis_.end(), [](const Axis& a) { return a.stopsHard(); });
+  fewStops_ = nodes_.size() <= kFewNodes && stops <= kFewStops;
   for (const Axis& axis : axis_) {
     speedsUp_ |= axis.def.acceleration != 0;
     winds_ |= axis.kind == Kind::winch;
     sprung_ |= axis.kind == Kind::spring || axis.kind == Kind::softStop;
-    struck_ |= axis.sendsBack() || (fewStops_ && stops(axis));
+    struck_ |= isStruckAtTouch(axis);
   }
 }
 

@@ -20,7 +20,7 @@ constexpr double kNever = std::numeric_limits<double>::infinity();
 }  // namespace
 
 bool Assembly::isStruckAtTouch(const Axis& axis) const {
-  return axis.sendsBack() || (fewStops_ && axis.kind == Kind::stop && axis.def.hasHardStops() && !axis.def.isLocked());
+  return axis.sendsBack() || (fewStops_ && axis.stopsHard());
 }
 
 Assembly::StopTouch Assembly::touchOfStop(const Node& n, int r, double rate) const {

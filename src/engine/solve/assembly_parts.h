@@ -53,9 +53,8 @@ struct AssemblyParts {
     AxisDef def;
     Winding winding;
     int motor = -1;  // of friction: the row that it runs against
-    bool sendsBack() const {
-      return kind == Kind::stop && def.restitution > 0 && def.hasHardStops() && !def.isLocked();
-    }
+    bool stopsHard() const { return kind == Kind::stop && def.hasHardStops() && !def.isLocked(); }
+    bool sendsBack() const { return stopsHard() && def.restitution > 0; }
   };
   // How a row's velocity depends on that of a body, and how its impulse pushes it.
   struct Jacobian {

@@ -9,7 +9,7 @@ namespace calm {
 
 namespace {
 
-// As withSize(), for none to six.
+// As withSize(), which asks for one at least.
 template <class F>
 void withTurning(int n, F&& f) {
   if (n > 0) withSize(n, f);
@@ -36,15 +36,7 @@ Assembly::Jacobian Assembly::jacobianOf(const Node& n, int r, int side) const {
 
 std::array<Vec3, kMaxRows> Assembly::gather(const Node& n, int side, Vec3 Jacobian::*which) const {
   std::array<Vec3, kMaxRows> rows;
-  const int firstTurning = n.rows - n.turning, part = which == &Jacobian::linear ? 0 : 3;
-  const double* kept = block(rows_, n).jacobian() + 6 * side + part;
-  for (int i = 0; i < n.used; ++i) {
-    const int r = usedRow(n, i);
-    if (side < 2 && r >= n.pivot && r < firstTurning)
-      rows[i] = Eigen::Map<const Vec3>(kept + kRowWidth * (r - n.pivot));
-    else
-      rows[i] = jacobianOf(n, r, side).*which;
-  }
+  for (int i = 0; i < n.used; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).*which;
   return rows;
 }
 

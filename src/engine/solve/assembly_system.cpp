@@ -6,7 +6,7 @@
 
 #include "engine/solve/assembly.h"
 #include "engine/solve/block_size.h"
-#include "engine/solve/side_rows.h"
+#include "engine/solve/row_vectors.h"
 
 namespace calm {
 

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Vectors of several rows at once, against one after the other.
-#include "engine/solve/side_rows.h"
+#include "engine/solve/row_vectors.h"
 
 #include <gtest/gtest.h>
 
@@ -44,7 +44,7 @@ void expectProducts() {
     EXPECT_EQ(block[N * C + i], kUntouched) << N << " x " << C << " writes beyond its block";
 }
 
-TEST(SideRows, ProductsOfAllAtOnceAreThoseOfEach) {
+TEST(RowVectors, ProductsOfAllAtOnceAreThoseOfEach) {
   expectProducts<1, 1>();
   expectProducts<2, 3>();
   expectProducts<3, 3>();
