@@ -162,7 +162,7 @@ void World::settleAxes(JointState& j) const {
   for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
     AxisDef& axis = j.def.axes[k];
     Winding& winding = j.windings[k];
-    std::vector<double> memory(RowBlock::storage(1, 1));
+    std::array<double, RowBlock::storage(1, 1)> memory{};
     const auto coordinate = [&] {
       RowBlock rows(memory.data(), 1);
       rows.riders.bodies = &bodies_;
@@ -216,7 +216,7 @@ World::FreeAxis World::freeAxis(const JointState& j, int axis) const {
     at += 6;
   }
   Winding winding = j.windings[axis];
-  std::vector<double> memory(RowBlock::storage(1, 1));
+  std::array<double, RowBlock::storage(1, 1)> memory{};
   RowBlock own(memory.data(), 1);
   std::vector<double> onRiders(6 * j.geometry.riders.size());
   own.riders = {&bodies_, onRiders.data()};
@@ -238,8 +238,8 @@ double World::massSeenBy(const JointState& j, int axis) const {
   const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
   auto [row, inverse, mobility] = freeAxis(j, axis);
   if (const RowCount count = rowCount(j.def.type); count.rows > 0) {
-    std::vector<double> locks(RowBlock::storage(count.rows, count.angular, count.pivot));
-    RowBlock block(locks.data(), count.rows, count.pivot);
+    std::vector<double> locks(RowBlock::storage(count.rows, count.angular, {count.pivot}));
+    RowBlock block(locks.data(), count.rows, {count.pivot});
     evaluateRows(j.def.type, j.geometry, a, b, block);
     Eigen::MatrixXd held(count.rows, kRowWidth);
     for (int r = 0; r < count.rows; ++r) held.row(r) = block.fullRow(r).transpose();

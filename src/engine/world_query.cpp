@@ -14,7 +14,7 @@ namespace calm {
 void World::readAxes(JointState& j) const {
   const Body &a = bodies_[j.def.a], &b = bodies_[j.def.b];
   for (int k = 0; k < axesOf(j.def.type).all(); ++k) {
-    std::vector<double> memory(RowBlock::storage(1, 1));
+    std::array<double, RowBlock::storage(1, 1)> memory{};
     RowBlock rows(memory.data(), 1);
     std::vector<double> onRiders(6 * j.geometry.riders.size());
     rows.riders = {&bodies_, onRiders.data()};
@@ -198,8 +198,8 @@ Energy World::energy() const {
 double World::energyOfYield(const JointState& j) const {
   const JointDef& d = j.def;
   if (d.compliance == 0) return 0;
-  const Yield yield =
-      yieldOf(j.geometry, d.compliance, d.pinRadius, bodies_[d.a], bodies_[d.b], settings_.frame / settings_.substeps);
+  const double step = settings_.frame / settings_.substeps;
+  const Yield yield = yieldOf(d.compliance, d.pinRadius, bodies_[d.a], bodies_[d.b], step);
   const auto stored = [](double stiffness, double compliance, double stretch, double load) {
     if (stiffness > 0) return 0.5 * stiffness * stretch * stretch;
     return 0.5 * std::min(stretch * stretch / compliance, compliance * load * load);

@@ -66,8 +66,8 @@ void ContactPair::Kept::Point::visitState(StateArchive& state) {
 // Topology and sizes follow from the joints.
 void Assembly::visitState(StateArchive& state) {
   state(curvatureStep_, rows_, fresh_, compliance_, gamma_, mobility_, target_, impulse_, delta_, curvature_, force_,
-        offset_, state_, sign_, rateBefore_, rateNow_, rateAtRest_, closingSpan_, work_, lookAhead_, fallback_, budget_,
-        surplus_, liveliest_, creeps_, revised_);
+        offset_, state_, sign_, rateBefore_, rateEarlier_, rateNow_, rateAtRest_, closingSpan_, work_, lookAhead_,
+        fallback_, budget_, surplus_, liveliest_, creeps_, revised_);
   for (Axis& a : axis_) state(a.def, a.winding);
 }
 

@@ -106,6 +106,23 @@ TEST_F(BlockCholeskyCase, HalfSolutionsMultiplyToTheInverse) {
   EXPECT_TRUE(x.leftCols(5).isZero(0) && x.rightCols(5).isZero(0)) << "columns beside those were touched";
 }
 
+// The same of one column, that is zero but for a few nodes.
+TEST_F(BlockCholeskyCase, SquaredHalvesAreThoseOfTheInverse) {
+  for (unsigned trial = 0; trial < 20; ++trial) {
+    SCOPED_TRACE(trial);
+    analyse(trial);
+    if (trial % 2 == 1) useFewerRows();
+    const Eigen::MatrixXd dense = fill();
+    cholesky_.factor();
+    const int nodes = static_cast<int>(rows_.size()), first = nodes / 3, last = nodes / 2;
+    Eigen::VectorXd x = Eigen::VectorXd::Zero(cholesky_.size());
+    for (int r = cholesky_.offset(first); r < cholesky_.offset(last) + rows_[last]; ++r) x[r] = normal();
+    const double expected = x.dot(dense.llt().solve(x));
+    EXPECT_NEAR(cholesky_.squaredHalf(x.data(), first, last), expected, 1e-6 * expected);
+    EXPECT_TRUE(x.isZero(0)) << "something was left behind";
+  }
+}
+
 TEST(BlockCholesky, ReportsADependentRowAndStaysFinite) {
   BlockCholesky cholesky;
   cholesky.analyse({2}, {{}});

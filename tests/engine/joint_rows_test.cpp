@@ -35,13 +35,13 @@ TEST_P(JointRows, JacobianIsTheDerivativeOfTheErrors) {
       Body movedA = a, movedB = b;
       movedA.setMark(), movedA.drift(h);
       movedB.setMark(), movedB.drift(h);
-      std::vector<double> memory(RowBlock::storage(count.rows, count.angular, count.pivot));
-      RowBlock rows(memory.data(), count.rows, count.pivot);
+      std::vector<double> memory(RowBlock::storage(count.rows, count.angular, {count.pivot}));
+      RowBlock rows(memory.data(), count.rows, {count.pivot});
       evaluateRows(GetParam(), g, movedA, movedB, rows);
       return std::vector<double>(rows.error(), rows.error() + count.rows);
     };
-    std::vector<double> memory(RowBlock::storage(count.rows, count.angular, count.pivot));
-    RowBlock rows(memory.data(), count.rows, count.pivot);
+    std::vector<double> memory(RowBlock::storage(count.rows, count.angular, {count.pivot}));
+    RowBlock rows(memory.data(), count.rows, {count.pivot});
     evaluateRows(GetParam(), g, a, b, rows);
     EXPECT_EQ(rows.linear(), count.rows - count.angular);
     const double h = 1e-5;
@@ -55,7 +55,7 @@ TEST_P(JointRows, JacobianIsTheDerivativeOfTheErrors) {
   }
 }
 
-// Rows that only turn the bodies may be kept as one turning each: the same rows.
+// Rows along directions, and such as only turn the bodies, may be kept as one vector each: the same rows.
 TEST_P(JointRows, AreTheSameWhereTheyAreKeptInShort) {
   std::mt19937 random(static_cast<unsigned>(GetParam()) + 7);
   std::normal_distribution<double> normal;
@@ -65,11 +65,12 @@ TEST_P(JointRows, AreTheSameWhereTheyAreKeptInShort) {
   for (Body* body : {&a, &b}) body->position = vector(), body->axes = axes();
   const JointGeometry g{vector(), vector(), axes(), axes()};
   const RowCount count = rowCount(GetParam());
-  std::vector<double> whole(RowBlock::storage(count.rows, count.angular, count.pivot));
-  std::vector<double> compact(RowBlock::storage(count.rows, count.angular, count.pivot, count.angular));
-  EXPECT_EQ(whole.size() - compact.size(), 9u * count.angular);
-  RowBlock rows(whole.data(), count.rows, count.pivot);
-  RowBlock kept(compact.data(), count.rows, count.pivot, count.angular);
+  std::vector<double> whole(RowBlock::storage(count.rows, count.angular, {count.pivot}));
+  const ShortRows all{count.pivot, count.rows - count.pivot - count.angular, count.angular};
+  std::vector<double> compact(RowBlock::storage(count.rows, count.angular, all));
+  EXPECT_EQ(whole.size() - compact.size(), 9u * (count.rows - count.pivot));
+  RowBlock rows(whole.data(), count.rows, {count.pivot});
+  RowBlock kept(compact.data(), count.rows, all);
   evaluateRows(GetParam(), g, a, b, rows);
   evaluateRows(GetParam(), g, a, b, kept);
   for (int r = 0; r < count.rows; ++r) {
@@ -134,14 +135,14 @@ TEST_P(AxisRows, JacobianIsTheDerivativeOfTheCoordinate) {
         Body movedA = a, movedB = b;
         movedA.setMark(), movedA.drift(h);
         movedB.setMark(), movedB.drift(h);
-        std::vector<double> memory(RowBlock::storage(1, 1));
+        std::array<double, RowBlock::storage(1, 1)> memory{};
         RowBlock rows(memory.data(), 1);
         Winding winding;
         winding.before = {near, 0};
         evaluateCoordinate(GetParam(), k, g, movedA, movedB, winding, rows);
         return rows.error()[0];
       };
-      std::vector<double> memory(RowBlock::storage(1, 1));
+      std::array<double, RowBlock::storage(1, 1)> memory{};
       RowBlock rows(memory.data(), 1);
       Winding winding;
       evaluateCoordinate(GetParam(), k, g, a, b, winding, rows);

@@ -95,7 +95,8 @@ Distance distanceAt(const Rig& rig, const Reference& reference, double hertz) {
 
 TEST(SecondOpinion, RandomAssembliesMoveAlike) {
   constexpr int kRigs = 16;
-  double worst = 0, force = 0, orders = 0;
+  double worst = 0, force = 0;
+  std::vector<double> orders;
   for (unsigned seed = 1; seed <= kRigs; ++seed) {
     const Rig rig(seed);
     Reference reference(Vec3(0, -kGravity, 0));
@@ -104,15 +105,18 @@ TEST(SecondOpinion, RandomAssembliesMoveAlike) {
     reference.run(kSeconds, 600);
     const Distance coarse = distanceAt(rig, reference, 60), fine = distanceAt(rig, reference, 240);
     EXPECT_LE(fine.way, std::max(0.15 * coarse.way, 1e-5)) << "seed " << seed;
-    EXPECT_LE(coarse.way, 1e-3) << "seed " << seed;
+    EXPECT_LE(coarse.way, 2e-4) << "seed " << seed;
     EXPECT_LE(fine.force, 1e-3) << "seed " << seed;
     worst = std::max(worst, coarse.way), force = std::max(force, fine.force);
-    orders += std::log(coarse.way / fine.way) / std::log(4) / kRigs;
+    orders.push_back(std::log(coarse.way / fine.way) / std::log(4));
   }
-  report("random assemblies against a second opinion, furthest of 16", worst * 1e3, 1, "mm");
-  report("their order of convergence, mean", orders, 1.9, "");
+  // Not the mean: a rig or two are down at what finds where friction turns round, a few micrometres.
+  std::sort(orders.begin(), orders.end());
+  report("random assemblies against a second opinion, furthest of 16", worst * 1e3, 0.2, "mm");
+  report("their order of convergence, median, and of all but four", orders[kRigs / 2], 1.9, "");
   report("their joints' forces, four times finer", force * 100, 0.1, "%");
-  EXPECT_GE(orders, 1.9);
+  EXPECT_GE(orders[kRigs / 2], 1.9);
+  EXPECT_GE(orders[kRigs / 4], 1.9);
 }
 
 }  // namespace

@@ -29,41 +29,48 @@ inline double rowVelocity(const double* j, const RowMotion& motion) {
   return dot(motion, j);
 }
 
+// How many rows are kept in short: those of a pivot (3 or 0), those along directions, and those that only turn.
+struct ShortRows {
+  int pivot = 0, along = 0, turning = 0;
+  constexpr int all() const { return pivot + along + turning; }
+};
+
 // A view of where a node's rows are kept, with the few forms from which all joint types are written. Linear rows come
-// first; of them, the three of a pivot, whose Jacobians are known from its arms and not kept. The last ones may be such
-// as only turn the bodies, as much one way as the other: of those, one's turning is kept.
+// first; of them, the three of a pivot, whose Jacobians are known from its arms and not kept, then such as pull where
+// the arms end, of which only the direction is. The last ones may be such as only turn the bodies, as much one way as
+// the other: of those, one's turning is kept.
 class RowBlock {
  public:
-  // Doubles that `rows` rows take: `pivot` (3 or 0) those of a pivot, `turning` those that only turn, `pairs` those of
-  // perpendicular vectors.
-  static int storage(int rows, int pairs, int pivot = 0, int turning = 0) {
-    return rows + 6 + kRowWidth * (rows - pivot - turning) + 3 * turning + 6 * pairs;
+  // Doubles that `rows` rows take, of which `pairs` are those of perpendicular vectors.
+  static constexpr int storage(int rows, int pairs, const ShortRows& s = {}) {
+    return rows + 6 + 3 * (s.along + s.turning) + kRowWidth * (rows - s.all()) + 6 * pairs;
   }
 
-  RowBlock(double* memory, int rows, int pivot = 0, int turning = 0)
+  RowBlock(double* memory, int rows, const ShortRows& s = {})
       : error_(memory),
         arms_(memory + rows),
-        jacobian_(memory + rows + 6),
-        turns_(jacobian_ + kRowWidth * (rows - pivot - turning)),
-        pairs_(turns_ + 3 * turning),
-        pivot_(pivot),
-        firstTurning_(rows - turning) {}
+        vectors_(memory + rows + 6),
+        jacobian_(vectors_ + 3 * (s.along + s.turning)),
+        pairs_(jacobian_ + kRowWidth * (rows - s.all())),
+        pivot_(s.pivot),
+        firstWhole_(s.pivot + s.along),
+        firstTurning_(rows - s.turning) {}
 
   const double* error() const { return error_; }
-  // Of the rows after the pivot's and before those that only turn, kRowWidth numbers each.
+  // Of the rows that are not kept in short, kRowWidth numbers each.
   const double* jacobian() const { return jacobian_; }
-  // Of those that only turn, three each: by the spin of b, which is against that of a.
-  const double* turns() const { return turns_; }
+  // Of a row along a direction, that; of one that only turns, by the spin of b, which is against that of a.
+  const double* vector(int r) const { return place(r); }
   // Of any row.
   Eigen::Matrix<double, kRowWidth, 1> fullRow(int r) const {
     Eigen::Matrix<double, kRowWidth, 1> row;
-    if (r < pivot_) {
-      const Vec3 along = Vec3::Unit(r);
+    if (r < firstWhole_) {
+      const Vec3 along = r < pivot_ ? Vec3(Vec3::Unit(r)) : Vec3(Eigen::Map<const Vec3>(vector(r)));
       row << -along, -armA().cross(along), along, armB().cross(along);
     } else if (r < firstTurning_) {
-      row = Eigen::Map<const Eigen::Matrix<double, kRowWidth, 1>>(jacobian_ + kRowWidth * (r - pivot_));
+      row = Eigen::Map<const Eigen::Matrix<double, kRowWidth, 1>>(jacobian_ + kRowWidth * (r - firstWhole_));
     } else {
-      const Eigen::Map<const Vec3> turn(turns_ + 3 * (r - firstTurning_));
+      const Eigen::Map<const Vec3> turn(vector(r));
       row << Vec3::Zero(), -turn, Vec3::Zero(), turn;
     }
     return row;
@@ -91,7 +98,7 @@ class RowBlock {
 
   // The pivots coincide: three rows along the world's axes, C = pb - pa.
   void coincide(const Vec3& gap) {
-    if (pivot_ == 0) {  // to be kept like any others
+    if (pivot_ == 0) {  // to be kept as any along directions are
       for (int i = 0; i < 3; ++i) along(Vec3::Unit(i), gap[i]);
       return;
     }
@@ -101,8 +108,10 @@ class RowBlock {
 
   // C = n . (pb - pa), with n fixed in the world or, when armA reaches to pb, in a.
   void along(const Vec3& n, double c) {
-    const Vec3 aa = armA().cross(n), ab = armB().cross(n);
-    write(c, -n, -aa, n, ab);
+    if (count_ < firstWhole_)
+      writeShort(c, n);
+    else
+      write(c, -n, -armA().cross(n), n, armB().cross(n));
     ++linear_;
   }
 
@@ -116,10 +125,10 @@ class RowBlock {
 
   // C is an angle that grows as b turns against a about the unit vector `axis`.
   void turn(const Vec3& axis, double c) {
-    if (count_ < firstTurning_) return write(c, Vec3::Zero(), -axis, Vec3::Zero(), axis);
-    double* t = turns_ + 3 * (count_ - firstTurning_);
-    for (int i = 0; i < 3; ++i) t[i] = axis[i];
-    error_[count_++] = c;
+    if (count_ < firstTurning_)
+      write(c, Vec3::Zero(), -axis, Vec3::Zero(), axis);
+    else
+      writeShort(c, axis);
   }
 
   // Any row; la to ab are dC by the velocities and spins of a and b.
@@ -129,19 +138,26 @@ class RowBlock {
   }
 
  private:
+  double* place(int r) const {
+    return vectors_ + 3 * (r < firstTurning_ ? r - pivot_ : r - pivot_ - (firstTurning_ - firstWhole_));
+  }
+  void writeShort(double c, const Vec3& vector) {
+    for (int i = 0; i < 3; ++i) place(count_)[i] = vector[i];
+    error_[count_++] = c;
+  }
   void write(double c, const Vec3& la, const Vec3& aa, const Vec3& lb, const Vec3& ab) {
     error_[count_] = c;
-    double* j = jacobian_ + kRowWidth * (count_ - pivot_);
+    double* j = jacobian_ + kRowWidth * (count_ - firstWhole_);
     for (int i = 0; i < 3; ++i) j[i] = la[i], j[3 + i] = aa[i], j[6 + i] = lb[i], j[9 + i] = ab[i];
     ++count_;
   }
 
   double* error_;
   double* arms_;
+  double* vectors_;
   double* jacobian_;
-  double* turns_;
   double* pairs_;
-  int pivot_, firstTurning_;
+  int pivot_, firstWhole_, firstTurning_;
   int count_ = 0;
   int linear_ = 0;
 };

@@ -24,8 +24,7 @@ class BoxTree {
   // Calls visit(tag) for every leaf whose box overlaps; in no order that means anything.
   template <class Visit>
   void query(const Aabb& box, Visit&& visit) const {
-    std::vector<int> open;
-    if (root_ >= 0) open.push_back(root_);
+    std::vector<int> open = fromRoot();
     while (!open.empty()) {
       const Node& n = nodes_[open.back()];
       open.pop_back();
@@ -40,8 +39,7 @@ class BoxTree {
   // on.
   template <class Visit>
   void cast(const Ray& ray, double furthest, Visit&& visit) const {
-    std::vector<int> open;
-    if (root_ >= 0) open.push_back(root_);
+    std::vector<int> open = fromRoot();
     while (!open.empty()) {
       const Node& n = nodes_[open.back()];
       open.pop_back();
@@ -54,6 +52,14 @@ class BoxTree {
   }
 
  private:
+  // For a walk from the root down: no more nodes than the tree is high wait for their turn, and one.
+  std::vector<int> fromRoot() const {
+    std::vector<int> open;
+    if (root_ < 0) return open;
+    open.reserve(nodes_[root_].height + 2);
+    open.push_back(root_);
+    return open;
+  }
   struct Node {
     Aabb box;
     int parent = -1, left = -1, right = -1;

@@ -165,7 +165,7 @@ void Assembly::noteLack(const std::vector<Body>& bodies) {
   for (const Node& n : nodes_) {
     double rates[kMaxRows];
     ratesOf(n, bodies, &Body::spin, rates);
-    if (n.plain() && !n.released) {
+    if (n.used == n.rows && !n.released) {
       for (int i = 0, row = n.offset; i < n.rows; ++i, ++row)
         delta_[n.place + i] = target_[row] - rates[i] - gamma_[row] * impulse_[row];
       continue;
@@ -261,7 +261,7 @@ void Assembly::remember(Memory& m) const {
   if (!hasAxes_) return;
   m.creeps = creeps_, m.revised = revised_;
   m.state = state_, m.sign = sign_, m.grazed = grazed_, m.axis = axis_;
-  m.rateBefore = rateBefore_, m.rateNow = rateNow_, m.rateAtRest = rateAtRest_;
+  m.rateBefore = rateBefore_, m.rateEarlier = rateEarlier_, m.rateNow = rateNow_, m.rateAtRest = rateAtRest_;
   m.springStep = springStep_;
   m.closingSpan = closingSpan_, m.lookAhead = lookAhead_;
 }
@@ -273,7 +273,7 @@ void Assembly::recall(const Memory& m) {
   if (!hasAxes_) return;
   creeps_ = m.creeps, revised_ = m.revised;
   state_ = m.state, sign_ = m.sign, grazed_ = m.grazed, axis_ = m.axis;
-  rateBefore_ = m.rateBefore, rateNow_ = m.rateNow, rateAtRest_ = m.rateAtRest;
+  rateBefore_ = m.rateBefore, rateEarlier_ = m.rateEarlier, rateNow_ = m.rateNow, rateAtRest_ = m.rateAtRest;
   springStep_ = m.springStep;
   closingSpan_ = m.closingSpan, lookAhead_ = m.lookAhead;
 }
@@ -296,15 +296,15 @@ bool Assembly::bendOfLocks(const std::vector<Body>& bodies, std::vector<double>&
     Vec3 bend(const Vec3& v) const { return spin.cross(spin.cross(v)) + gathering.cross(v); }
   };
   for (const Node& n : nodes_) {
-    if (n.axes || n.moves()) return false;
+    if (n.axes || n.kept.along > 0 || !n.isShort()) return false;
     const RowBlock rows = block(fresh_, n);
     const Body &a = bodies[n.a], &b = bodies[n.b];
     const Turning ofA{a.spin, a.freeTurning()}, ofB{b.spin, b.freeTurning()};
     double* own = &bend[n.offset];
-    if (n.pivot > 0) Eigen::Map<Vec3>{own} = ofB.bend(rows.armB()) - ofA.bend(rows.armA());
-    for (int i = 0; i < n.turning; ++i) {  // of u . w
+    if (n.kept.pivot > 0) Eigen::Map<Vec3>{own} = ofB.bend(rows.armB()) - ofA.bend(rows.armA());
+    for (int i = 0; i < n.kept.turning; ++i) {  // of u . w
       const Vec3 u = rows.u(i), w = rows.w(i);
-      own[n.pivot + i] = ofA.bend(u).dot(w) + 2 * ofA.rate(u).dot(ofB.rate(w)) + u.dot(ofB.bend(w));
+      own[n.kept.pivot + i] = ofA.bend(u).dot(w) + 2 * ofA.rate(u).dot(ofB.rate(w)) + u.dot(ofB.bend(w));
     }
   }
   return true;
@@ -318,9 +318,10 @@ void Assembly::copyErrors(std::vector<double>& errors) const {
 void Assembly::addStiffness(std::vector<Body>& bodies, double time) const {
   const double rate = 1 / time;
   for (const Node& n : nodes_) {
-    if (n.released) continue;
-    const RowBlock rows = block(rows_, n);
     const int linear = n.rows - n.angular;
+    if (n.released || (n.axes && linear == 0)) continue;
+    const RowBlock rows = block(rows_, n);
+    const Vec3 force = rate * sumAlong(n, rows, &impulse_[n.offset]);
     // C = u . w has the second derivative sym(u w^T) - (u . w) I in the angle of either body.
     Stiffening turning;
     for (int i = 0; !n.axes && i < n.angular; ++i)
@@ -330,9 +331,8 @@ void Assembly::addStiffness(std::vector<Body>& bodies, double time) const {
       Body& body = bodies[bodyOf(n, side)];
       body.stiffened = true;
       Stiffening all = turning;
-      Vec3 f = Vec3::Zero();
-      if (n.pivot > 0) f = (side == 0 ? -rate : rate) * Eigen::Map<const Vec3>(&impulse_[n.offset]);
-      for (int r = n.pivot; r < linear; ++r) f += impulse_[n.offset + r] * rate * jacobianOf(n, r, side).linear;
+      Vec3 f = side == 0 ? -force : force;
+      for (int r = n.firstWhole(); r < linear; ++r) f += impulse_[n.offset + r] * rate * jacobianOf(n, r, side).linear;
       // A force f at r gives d(r x f)/d(angle) = -[(f.r) I - r f^T].
       if (linear > 0) all.add(Eigen::Map<const Vec3>(rows.arm(side)), f);
       all.addTo(body.stiffness);
@@ -347,18 +347,17 @@ void Assembly::impulseOf(int node, Vec3& linear, Vec3& angular) const {
   if (n.released) return;
   const double* p = &impulse_[n.offset];
   const RowBlock rows = block(rows_, n);
-  const int firstTurning = n.rows - n.turning;
-  for (int r = n.pivot; r < firstTurning; ++r) {
+  for (int r = n.firstWhole(); r < n.firstTurning(); ++r) {
     const Jacobian j = jacobianOf(n, r, 1);
     linear += p[r] * j.linear;
     angular += p[r] * j.angular;
   }
-  if (n.moves()) angular -= rows.armB().cross(linear);
-  const double* turn = rows.turns();
-  for (int r = firstTurning; r < n.rows; ++r, turn += 3)
+  if (!n.isShort()) angular -= rows.armB().cross(linear);
+  const double* turn = rows.vector(n.firstTurning());
+  for (int r = n.firstTurning(); r < n.rows; ++r, turn += 3)
     for (int k = 0; k < 3; ++k) angular[k] += p[r] * turn[k];
-  // What a pivot's rows push with goes through the pivot.
-  if (n.pivot > 0) linear += Eigen::Map<const Vec3>(p);
+  // What others in short push with goes through the pivot.
+  linear += sumAlong(n, rows, p);
 }
 
 RowErrors Assembly::errorsOf(int node) const {

@@ -260,7 +260,7 @@ class Assembly : private AssemblyParts {
 
  private:
   RowBlock block(const std::vector<double>& memory, const Node& n) const {
-    return {const_cast<double*>(&memory[n.memory]), n.rows, n.pivot, n.turning};
+    return {const_cast<double*>(&memory[n.memory]), n.rows, n.kept};
   }
   BodyId bodyOf(const Node& n, int side) const {
     return side == 0 ? n.a : side == 1 ? n.b : parts_[n.index].geometry.riders[side - 2];
@@ -393,8 +393,13 @@ class Assembly : private AssemblyParts {
   void build(const std::vector<Body>& bodies, double h);
   template <int N>
   void gatherTurns(const Node& n, int side, RowVectors<N>& turns) const;
-  // How the node's rows in the system move or turn one side's body.
-  std::array<Vec3, kMaxRows> gather(const Node& n, int side, Vec3 Jacobian::*which) const;
+  // How the node's rows in the system turn one side's body, and how those move it that do: the first `count` ones.
+  std::array<Vec3, kMaxRows> turnsOf(const Node& n, int side) const;
+  struct Moves {
+    int count = 0;
+    std::array<Vec3, kMaxRows> by;
+  };
+  Moves movesOf(const Node& n, int side) const;
   void addMoves(const Node& n, int side, const Node& other, int otherSide, double mobility, double* into) const;
   template <int N>
   void buildNode(const std::vector<Body>& bodies, const Node& n);
@@ -409,9 +414,15 @@ class Assembly : private AssemblyParts {
   void yieldAll(const std::vector<Body>& bodies, const Node& n, double h);
   void yieldAtLock(const Node& n, double h, double* diagonals);
   double compliantIn(int row, double h, double diagonal) const;
+  // Of springs and soft stops, where they are fast against the step on their bodies alone: how they move these with all
+  // that is locked held, as the frame began.
+  void measureAmongLocks(const std::vector<Body>& bodies, double h);
+  double mobilityAmongLocks(const std::vector<Body>& bodies, const Node& n, int r, double own);
+  double violenceAt(const std::vector<Body>& bodies, const Node& n, int r, double h) const;
   void yieldAsSpring(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal);
   void setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse);
   void aimSprings(double h, double share);
+  void addStruck(double share);
   // What the rows in the system lack of their targets, into delta_.
   void noteLack(const std::vector<Body>& bodies);
   void apply(std::vector<Body>& bodies);  // solves for delta_, and
@@ -433,6 +444,9 @@ class Assembly : private AssemblyParts {
   std::vector<double> riderRows_, riderFresh_;
   std::vector<double> compliance_, gamma_;  // of each row: true, and as it stands on the diagonal
   std::vector<double> mobility_;            // of soft stops: J W J^T
+  std::vector<double> amongLocks_;          // of measureAmongLocks(); infinite: not asked for
+  bool measured_ = false;                   // since noteAxes()
+  int springs_ = 0;                         // rows of springs, of noteAxes()
   std::vector<double> barrier_;             // what is added there while bounds are settled; else empty
   // Whether drives give way by a trace, from when bounds were settled until nothing has changed in a solution, or the
   // frame has ended: where many slip, what those push with that hold hardly moves anything, and would be lost in
@@ -453,7 +467,8 @@ class Assembly : private AssemblyParts {
   std::vector<double> heldMobility_;   // of drives that turn round, where it is not to change any more; else 0
   std::vector<char> grazed_;           // of each row: a stop that sends back, and was reached in the last substep
   std::vector<Axis> axis_;             // of each row; locks have none
-  std::vector<double> rateBefore_;     // springs: before the substep's kicks
+  std::vector<double> rateBefore_;     // springs: before the substep's kicks,
+  std::vector<double> rateEarlier_;    // and before those of the last one
   std::vector<double> rateNow_;        // before the present kick
   std::vector<double> rateAtRest_;     // springs: as the frame closed ...
   double closingSpan_ = 0;             // ... by a half kick of this span, s
@@ -489,7 +504,7 @@ struct Assembly::Memory {
   std::vector<signed char> sign;
   std::vector<char> grazed;
   std::vector<Axis> axis;
-  std::vector<double> rateBefore, rateNow, rateAtRest;
+  std::vector<double> rateBefore, rateEarlier, rateNow, rateAtRest;
   std::vector<SpringStep> springStep;
   double closingSpan, lookAhead;
 };

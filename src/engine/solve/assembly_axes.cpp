@@ -17,7 +17,8 @@ void Assembly::notePresentRates(const std::vector<Body>& bodies, std::vector<dou
 }
 
 void Assembly::noteAxes() {
-  speedsUp_ = winds_ = sprung_ = struck_ = fewStops_ = false;
+  speedsUp_ = winds_ = sprung_ = struck_ = fewStops_ = measured_ = false;
+  springs_ = 0;
   if (!hasAxes_) return;
   constexpr std::size_t kFewNodes = 24;
   constexpr int kFewStops = 6;
@@ -27,6 +28,7 @@ void Assembly::noteAxes() {
     speedsUp_ |= axis.def.acceleration != 0;
     winds_ |= axis.kind == Kind::winch;
     sprung_ |= axis.kind == Kind::spring || axis.kind == Kind::softStop;
+    springs_ += axis.kind == Kind::spring;
     struck_ |= isStruckAtTouch(axis);
   }
 }
@@ -34,14 +36,22 @@ void Assembly::noteAxes() {
 void Assembly::noteRates(const std::vector<Body>& bodies, bool opening) {
   if (!hasAxes_) return;
   notePresentRates(bodies);
-  // What struck the bodies since the frame closed counts as having been there before.
-  for (std::size_t row = 0; row < rateNow_.size(); ++row)
-    rateBefore_[row] = opening ? rateBefore_[row] + rateNow_[row] - rateAtRest_[row] : rateNow_[row];
+  if (opening) return addStruck(1);
+  rateEarlier_.swap(rateBefore_);
+  rateBefore_ = rateNow_;
+}
+
+// What struck the bodies since the frame closed counts as having been there before.
+void Assembly::addStruck(double share) {
+  for (std::size_t row = 0; row < rateNow_.size(); ++row) {
+    const double struck = share * (rateNow_[row] - rateAtRest_[row]);
+    rateBefore_[row] += struck;
+    rateEarlier_[row] += struck;
+  }
 }
 
 void Assembly::takeBackRates() {
-  if (!hasAxes_) return;
-  for (std::size_t row = 0; row < rateNow_.size(); ++row) rateBefore_[row] -= rateNow_[row] - rateAtRest_[row];
+  if (hasAxes_) addStruck(-1);
 }
 
 void Assembly::noteRatesAtRest(const std::vector<Body>& bodies, double span) {
@@ -107,9 +117,10 @@ double Assembly::stiffnessOn(BodyId body, bool angular) const {
 void Assembly::aimSpring(const Node& n, int r, double h, double share) {
   const int row = n.offset + r;
   const Reach reach = reachOf(n, r, h, share);
-  const double pull =
-      h * lawOf(row).stiffness * reach.stretch + reach.share * springStep_[row].brake * rateBefore_[row];
-  target_[row] = rateNow_[row] - share * pull / springStep_[row].inertia;
+  const SpringStep& step = springStep_[row];
+  const double turned = step.lag * h * (rateBefore_[row] - rateEarlier_[row]);
+  const double pull = h * lawOf(row).stiffness * (reach.stretch + turned) + reach.share * step.brake * rateBefore_[row];
+  target_[row] = rateNow_[row] - share * pull / step.inertia;
 }
 
 void Assembly::aimSprings(double h, double share) {
@@ -418,8 +429,8 @@ void Assembly::reset(const std::array<Winding, kMaxAxes>& windings, const std::a
 }
 
 void Assembly::forget() {
-  for (auto* v :
-       {&impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_, &rateNow_, &rateAtRest_, &work_, &target_})
+  for (auto* v : {&impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_, &rateEarlier_, &rateNow_,
+                  &rateAtRest_, &work_, &target_})
     std::fill(v->begin(), v->end(), 0.0);
   std::fill(sign_.begin(), sign_.end(), static_cast<signed char>(0));
   budget_ = 0;

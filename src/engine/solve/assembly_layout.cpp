@@ -40,6 +40,23 @@ bool hasLoop(const std::vector<Assembly::Member>& members, const std::vector<Bod
   return false;
 }
 
+// The linear rows of a few joints are not along one direction where arms end.
+ShortRows shortRowsOf(JointType type, const RowCount& has, bool axes) {
+  switch (type) {
+    case JointType::gear:
+      return {};
+    case JointType::pulley:
+    case JointType::winch:
+    case JointType::rack:
+      return {0, 0, has.angular};
+    case JointType::screw:
+      if (axes) return {0, 0, has.angular};
+      [[fallthrough]];
+    default:
+      return {has.pivot, has.rows - has.angular - has.pivot, has.angular};
+  }
+}
+
 }  // namespace
 
 Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& bodies, double step) {
@@ -56,7 +73,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   };
   std::vector<Plan> plans;
   for (const Member& m : members) {
-    const Yield yield = yieldOf(m.geometry, m.compliance, m.pinRadius, bodies[m.a], bodies[m.b], step);
+    const Yield yield = yieldOf(m.compliance, m.pinRadius, bodies[m.a], bodies[m.b], step);
     if (rowCount(m.type).rows > 0) plans.push_back({&m, yield, {}});
     Plan free{&m, yield, {}};
     const auto add = [&](int axis, Kind kind, double yields = 0) {
@@ -119,7 +136,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                                             [&](const auto& r) { return r.axis >= axesOf(m.type).along; }))};
     rows[k] = has.rows;
     if (!axes && plan.yield.along > 0) has.pivot = 0;
-    const int turning = m.type == JointType::gear ? 0 : has.angular;
+    const ShortRows kept = shortRowsOf(m.type, has, axes);
     const bool lockYields = !axes && (plan.yield.along > 0 || plan.yield.about > 0);
     nodes_.push_back({k,
                       m.joint,
@@ -130,8 +147,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
                       offset,
                       memory,
                       has.angular,
-                      has.pivot,
-                      turning,
+                      kept,
                       axes,
                       lockYields,
                       static_cast<int>(m.geometry.riders.size()),
@@ -168,7 +184,7 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
     }
     hasAxes_ |= axes || nodes_.back().yields;
     offset += rows[k];
-    memory += RowBlock::storage(has.rows, axes ? 0 : has.angular, has.pivot, turning);
+    memory += RowBlock::storage(has.rows, axes ? 0 : has.angular, kept);
     riderMemory += 6 * nodes_.back().riders * rows[k];
   }
   for (const Node& n : nodes_)
@@ -203,10 +219,12 @@ Assembly::Assembly(const std::vector<Member>& members, const std::vector<Body>& 
   rows_.assign(memory, 0);
   fresh_.assign(memory, 0);
   for (auto* v : {&riderRows_, &riderFresh_}) v->assign(riderMemory, 0);
-  for (auto* v : {&compliance_, &gamma_, &mobility_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_,
-                  &rateBefore_, &rateNow_, &rateAtRest_, &work_, &passive_, &storedBefore_, &heldMobility_})
+  for (auto* v :
+       {&compliance_, &gamma_, &mobility_, &target_, &impulse_, &delta_, &curvature_, &force_, &offset_, &rateBefore_,
+        &rateEarlier_, &rateNow_, &rateAtRest_, &work_, &passive_, &storedBefore_, &heldMobility_})
     v->assign(offset, 0);
-  springStep_.assign(offset, {0, 0});
+  springStep_.assign(offset, {0, 0, 0});
+  amongLocks_.assign(offset, kNoLimit);
   grazed_.assign(offset, 0);
   usedRows_.assign(offset, 0);
   for (const Node& n : nodes_) std::iota(&usedRows_[n.offset], &usedRows_[n.offset] + n.rows, 0);

@@ -5,6 +5,7 @@
 #include <cstdint>
 
 #include "engine/joint/joint.h"
+#include "engine/joint/rows.h"
 
 namespace calm {
 
@@ -17,8 +18,7 @@ struct AssemblyParts {
     int rows, offset;  // in row vectors
     int memory;        // in the row storage
     int angular;       // rows that are angles; the last ones
-    int pivot;         // rows that keep a pivot together, 3 or none; the first ones
-    int turning;       // rows that only turn the bodies; the last ones
+    ShortRows kept;    // rows of each of these kinds
     bool axes;         // its rows are free axes' coordinates
     bool yields;       // some of its rows are not, but keep to a spring's law
     int riders;        // other bodies that take part
@@ -29,11 +29,23 @@ struct AssemblyParts {
 
     int sides() const { return 2 + riders; }  // 0 for a, 1 for b, then the riders
     bool ruled() const { return axes || yields; }
-    // Whether it has rows that move the bodies and are not those of a pivot.
-    bool moves() const { return pivot + turning < rows; }
-    // Whether all its rows are in the system and as simple as those of most joints.
-    bool plain() const { return used == rows && !moves(); }
+    // Whether all its rows are kept in short.
+    bool isShort() const { return kept.all() == rows; }
+    // Where those begin that are not, and where those that only turn the bodies.
+    int firstWhole() const { return kept.pivot + kept.along; }
+    int firstTurning() const { return rows - kept.turning; }
   };
+  // Along which a row in short moves the bodies, if it does; and the sum of all such of a node, times these numbers.
+  static Vec3 directionOf(const Node& n, const RowBlock& rows, int r) {
+    if (r < n.kept.pivot) return Vec3::Unit(r);
+    return Eigen::Map<const Vec3>(rows.vector(r));
+  }
+  static Vec3 sumAlong(const Node& n, const RowBlock& rows, const double* p) {
+    Vec3 sum = Vec3::Zero();
+    if (n.kept.pivot > 0) sum = Eigen::Map<const Vec3>(p);
+    for (int r = n.kept.pivot; r < n.firstWhole(); ++r) sum += p[r] * Eigen::Map<const Vec3>(rows.vector(r));
+    return sum;
+  }
   // What is seldom asked of a node's joint.
   struct Part {
     JointGeometry geometry;

@@ -15,6 +15,23 @@ void withTurning(int n, F&& f) {
   if (n > 0) withSize(n, f);
 }
 
+// Velocity of b's pivot against a's.
+CALM_INLINE Vec3 partingOf(const RowBlock& rows, const Body& a, const Body& b, const Vec3& spinA, const Vec3& spinB) {
+  const double *ra = rows.arm(0), *rb = rows.arm(1);
+  return {
+      b.velocity[0] - a.velocity[0] + (spinB[1] * rb[2] - spinB[2] * rb[1]) - (spinA[1] * ra[2] - spinA[2] * ra[1]),
+      b.velocity[1] - a.velocity[1] + (spinB[2] * rb[0] - spinB[0] * rb[2]) - (spinA[2] * ra[0] - spinA[0] * ra[2]),
+      b.velocity[2] - a.velocity[2] + (spinB[0] * rb[1] - spinB[1] * rb[0]) - (spinA[0] * ra[1] - spinA[1] * ra[0])};
+}
+
+CALM_INLINE double along(const double* direction, const Vec3& v) {
+  return direction[0] * v[0] + direction[1] * v[1] + direction[2] * v[2];
+}
+
+CALM_INLINE void addScaled(Vec3& sum, double share, const double* v) {
+  for (int k = 0; k < 3; ++k) sum[k] += share * v[k];
+}
+
 }  // namespace
 
 Assembly::Jacobian Assembly::jacobianOf(const Node& n, int r, int side) const {
@@ -24,56 +41,56 @@ Assembly::Jacobian Assembly::jacobianOf(const Node& n, int r, int side) const {
   }
   const RowBlock rows = block(rows_, n);
   const double sign = side == 0 ? -1 : 1;
-  if (r < n.pivot) {
-    const Vec3 along = sign * Vec3::Unit(r);
-    return {along, Eigen::Map<const Vec3>(rows.arm(side)).cross(along)};
+  if (r < n.firstWhole()) {
+    const Vec3 direction = sign * directionOf(n, rows, r);
+    return {direction, Eigen::Map<const Vec3>(rows.arm(side)).cross(direction)};
   }
-  const int turning = r - (n.rows - n.turning);
-  if (turning >= 0) return {Vec3::Zero(), sign * Eigen::Map<const Vec3>(rows.turns() + 3 * turning)};
-  const double* j = rows.jacobian() + kRowWidth * (r - n.pivot) + 6 * side;
+  if (r >= n.firstTurning()) return {Vec3::Zero(), sign * Eigen::Map<const Vec3>(rows.vector(r))};
+  const double* j = rows.jacobian() + kRowWidth * (r - n.firstWhole()) + 6 * side;
   return {Vec3(j[0], j[1], j[2]), Vec3(j[3], j[4], j[5])};
 }
 
-std::array<Vec3, kMaxRows> Assembly::gather(const Node& n, int side, Vec3 Jacobian::*which) const {
-  std::array<Vec3, kMaxRows> rows;
-  for (int i = 0; i < n.used; ++i) rows[i] = jacobianOf(n, usedRow(n, i), side).*which;
-  return rows;
+std::array<Vec3, kMaxRows> Assembly::turnsOf(const Node& n, int side) const {
+  std::array<Vec3, kMaxRows> turns;
+  for (int i = 0; i < n.used; ++i) turns[i] = jacobianOf(n, usedRow(n, i), side).angular;
+  return turns;
+}
+
+Assembly::Moves Assembly::movesOf(const Node& n, int side) const {
+  Moves moves;
+  const RowBlock rows = block(rows_, n);
+  const double sign = side == 0 ? -1 : 1;
+  for (int i = 0; i < n.used && usedRow(n, i) < n.firstTurning(); ++i) {
+    const int r = usedRow(n, i);
+    moves.by[moves.count++] = r < n.firstWhole() ? Vec3(sign * directionOf(n, rows, r)) : jacobianOf(n, r, side).linear;
+  }
+  return moves;
 }
 
 // What one node's rows feel of another's, or of its own, by how these move a body that both hold: a block of as many
 // columns as the first has rows.
 void Assembly::addMoves(const Node& n, int side, const Node& other, int otherSide, double mobility,
                         double* into) const {
-  if (!n.moves() && !other.moves()) {
+  if (n.firstTurning() == n.kept.pivot && other.firstTurning() == other.kept.pivot) {
     // Those of pivots move it along the same axes.
-    const double along = side == otherSide ? mobility : -mobility;
-    for (int i = 0; i < std::min(n.pivot, other.pivot); ++i) into[i * (n.used + 1)] += along;
+    const double share = side == otherSide ? mobility : -mobility;
+    for (int i = 0; i < std::min(n.kept.pivot, other.kept.pivot); ++i) into[i * (n.used + 1)] += share;
     return;
   }
-  const std::array<Vec3, kMaxRows> moves = gather(n, side, &Jacobian::linear);
-  const bool self = &n == &other && side == otherSide;
-  const std::array<Vec3, kMaxRows> others = self ? moves : gather(other, otherSide, &Jacobian::linear);
-  for (int r = 0; r < other.used; ++r) {
-    const Vec3 moved = mobility * others[r];
-    for (int i = 0; i < n.used; ++i) *into++ += moved.dot(moves[i]);
+  const Moves moves = movesOf(n, side), others = movesOf(other, otherSide);
+  for (int r = 0; r < others.count; ++r) {
+    const Vec3 moved = mobility * others.by[r];
+    for (int i = 0; i < moves.count; ++i) into[r * n.used + i] += moved.dot(moves.by[i]);
   }
 }
 
 double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, Vec3 Body::*spin) const {
-  if (const int turning = r - (n.rows - n.turning); turning >= 0) {
-    const double* turn = block(rows_, n).turns() + 3 * turning;
-    const Vec3 &wa = bodies[n.a].*spin, &wb = bodies[n.b].*spin;
-    return turn[0] * (wb[0] - wa[0]) + turn[1] * (wb[1] - wa[1]) + turn[2] * (wb[2] - wa[2]);
-  }
+  const Body &a = bodies[n.a], &b = bodies[n.b];
+  const RowBlock rows = block(rows_, n);
+  if (r >= n.firstTurning()) return along(rows.vector(r), b.*spin - a.*spin);
+  if (r < n.firstWhole()) return directionOf(n, rows, r).dot(partingOf(rows, a, b, a.*spin, b.*spin));
   double sum = 0;
-  int side = 0;
-  if (r >= n.pivot) {
-    const Body &a = bodies[n.a], &b = bodies[n.b];
-    sum = rowVelocity(block(rows_, n).jacobian() + kRowWidth * (r - n.pivot),
-                      rowMotion(a.velocity, a.*spin, b.velocity, b.*spin));
-    side = 2;
-  }
-  for (; side < n.sides(); ++side) {
+  for (int side = 0; side < n.sides(); ++side) {
     const Body& body = bodies[bodyOf(n, side)];
     sum += jacobianOf(n, r, side).rate(body.velocity, body.*spin);
   }
@@ -81,24 +98,29 @@ double Assembly::rateOf(const Node& n, int r, const std::vector<Body>& bodies, V
 }
 
 void Assembly::ratesOf(const Node& n, const std::vector<Body>& bodies, Vec3 Body::*spin, double* rates) const {
-  if (!n.plain()) {
+  if (!n.isShort()) {
     for (int i = 0; i < n.used; ++i) rates[i] = rateOf(n, usedRow(n, i), bodies, spin);
     return;
   }
+  if (n.used == 0) return;
   const Body &a = bodies[n.a], &b = bodies[n.b];
   const RowBlock rows = block(rows_, n);
-  const Vec3 &wa = a.*spin, &wb = b.*spin;
-  if (n.pivot > 0) {
-    const double *ra = rows.arm(0), *rb = rows.arm(1);
-    rates[0] = b.velocity[0] - a.velocity[0] + (wb[1] * rb[2] - wb[2] * rb[1]) - (wa[1] * ra[2] - wa[2] * ra[1]);
-    rates[1] = b.velocity[1] - a.velocity[1] + (wb[2] * rb[0] - wb[0] * rb[2]) - (wa[2] * ra[0] - wa[0] * ra[2]);
-    rates[2] = b.velocity[2] - a.velocity[2] + (wb[0] * rb[1] - wb[1] * rb[0]) - (wa[0] * ra[1] - wa[1] * ra[0]);
+  const Vec3 turning = b.*spin - a.*spin;
+  Vec3 parting = Vec3::Zero();
+  if (n.firstTurning() > 0) parting = partingOf(rows, a, b, a.*spin, b.*spin);
+  if (n.used < n.rows) {
+    for (int i = 0; i < n.used; ++i) {
+      const int r = usedRow(n, i);
+      rates[i] = along(rows.vector(r), r < n.firstTurning() ? parting : turning);
+    }
+    return;
   }
-  const double x = wb[0] - wa[0], y = wb[1] - wa[1], z = wb[2] - wa[2];
-  const double* turn = rows.turns();
-  rates += n.pivot;
-  withTurning(n.turning, [&]<int T>() {
-    for (int i = 0; i < T; ++i) rates[i] = turn[3 * i] * x + turn[3 * i + 1] * y + turn[3 * i + 2] * z;
+  if (n.kept.pivot > 0) Eigen::Map<Vec3>{rates} = parting;
+  for (int r = n.kept.pivot; r < n.firstTurning(); ++r) rates[r] = along(rows.vector(r), parting);
+  rates += n.firstTurning();
+  const double* turn = rows.vector(n.firstTurning());
+  withTurning(n.kept.turning, [&]<int T>() {
+    for (int i = 0; i < T; ++i) rates[i] = along(turn + 3 * i, turning);
   });
 }
 
@@ -113,7 +135,7 @@ void Assembly::push(std::vector<Body>& bodies, const Node& n, int r, double impu
 }
 
 void Assembly::push(std::vector<Body>& bodies, const Node& n, const double* impulses) const {
-  if (!n.plain()) {
+  if (!n.isShort()) {
     for (int side = 0; side < n.sides(); ++side) {
       Body& body = bodies[bodyOf(n, side)];
       if (!body.dynamic()) continue;
@@ -129,21 +151,26 @@ void Assembly::push(std::vector<Body>& bodies, const Node& n, const double* impu
     return;
   }
   const RowBlock rows = block(rows_, n);
-  Vec3 couple = Vec3::Zero();
-  const double *turn = rows.turns(), *turning = impulses + n.pivot;
-  withTurning(n.turning, [&]<int T>() {
-    for (int i = 0; i < T; ++i)
-      for (int k = 0; k < 3; ++k) couple[k] += turn[3 * i + k] * turning[i];
-  });
+  Vec3 force = Vec3::Zero(), couple = Vec3::Zero();
+  if (n.used < n.rows) {
+    for (int i = 0; i < n.used; ++i) {
+      const int r = usedRow(n, i);
+      addScaled(r < n.firstTurning() ? force : couple, impulses[i], rows.vector(r));
+    }
+  } else {
+    force = sumAlong(n, rows, impulses);
+    const double *turn = rows.vector(n.firstTurning()), *turning = impulses + n.firstTurning();
+    withTurning(n.kept.turning, [&]<int T>() {
+      for (int i = 0; i < T; ++i) addScaled(couple, turning[i], turn + 3 * i);
+    });
+  }
   const auto pushSide = [&](Body& body, double sign, const double* r) {
     double x = couple[0], y = couple[1], z = couple[2];
-    if (n.pivot > 0) {
-      const double* p = impulses;
-      x += r[1] * p[2] - r[2] * p[1];
-      y += r[2] * p[0] - r[0] * p[2];
-      z += r[0] * p[1] - r[1] * p[0];
-      const double share = sign * body.linearResponse;
-      for (int k = 0; k < 3; ++k) body.velocity[k] += share * p[k];
+    if (n.firstTurning() > 0) {
+      x += r[1] * force[2] - r[2] * force[1];
+      y += r[2] * force[0] - r[0] * force[2];
+      z += r[0] * force[1] - r[1] * force[0];
+      addScaled(body.velocity, sign * body.linearResponse, force.data());
     }
     const double* w = body.response.data();  // symmetric
     for (int k = 0; k < 3; ++k, w += 3) body.spin[k] += sign * (w[0] * x + w[1] * y + w[2] * z);

@@ -22,10 +22,62 @@ constexpr double kCreepInTouch = 1e-8;
 
 void Assembly::factor(const std::vector<Body>& bodies, double h, double share) {
   kickShare_ = share;
+  if (sprung_ && !std::exchange(measured_, true)) measureAmongLocks(bodies, h);
   for (const Node& n : nodes_)
     for (int r = 0; sprung_ && n.axes && r < n.rows; ++r)
-      if (axis_[n.offset + r].kind == Kind::softStop) mobility_[n.offset + r] = ownMobility(bodies, n, r);
+      if (const int row = n.offset + r; axis_[row].kind == Kind::softStop)
+        // What touches something may be thrown about, whatever its locks say.
+        mobility_[row] = near_ ? ownMobility(bodies, n, r) : std::min(ownMobility(bodies, n, r), amongLocks_[row]);
   build(bodies, h);
+}
+
+// A bob at the end of a light rod is all but free to turn about its own middle, and heavy about the rod's pin.
+void Assembly::measureAmongLocks(const std::vector<Body>& bodies, double h) {
+  constexpr double kFast = 1e-3, kFastDamper = 1e-3;  // (omega h)^2, and c h over the mass
+  std::fill(amongLocks_.begin(), amongLocks_.end(), kNoLimit);
+  struct Fast {
+    const Node* node;
+    int r;
+    double own;
+  };
+  std::vector<Fast> fast;
+  for (const Node& n : nodes_)
+    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+      const int row = n.offset + r;
+      if (axis_[row].kind != Kind::spring && axis_[row].kind != Kind::softStop) continue;
+      const SpringLaw law = lawOf(row);
+      const double own = ownMobility(bodies, n, r);
+      if (h * h * law.stiffness * own > kFast || h * law.damping * own > kFastDamper) fast.push_back({&n, r, own});
+    }
+  if (fast.empty()) return;
+  const std::vector<State> states = state_;
+  for (const Node& n : nodes_)
+    for (int row = n.offset; n.axes && row < n.offset + n.rows; ++row)
+      if (!axis_[row].def.isLocked()) state_[row] = State::set;
+  build(bodies, h);
+  std::fill(delta_.begin(), delta_.end(), 0.0);
+  for (const Fast& f : fast) amongLocks_[f.node->offset + f.r] = mobilityAmongLocks(bodies, *f.node, f.r, f.own);
+  state_ = states;
+}
+
+// By what the locks make of a unit impulse: a Schur complement.
+double Assembly::mobilityAmongLocks(const std::vector<Body>& bodies, const Node& n, int r, double own) {
+  constexpr double kLeast = 1e-9;  // of its own, where there is nothing left but round-off
+  int first = nodes(), last = -1;
+  for (int side = 0; side < n.sides(); ++side) {
+    const BodyId id = bodyOf(n, side);
+    const Body& body = bodies[id];
+    if (!body.dynamic()) continue;
+    const Jacobian j = jacobianOf(n, r, side);
+    const Vec3 velocity = body.linearResponse * j.linear, spin = body.response * j.angular;
+    for (const auto& [k, sideOfIt] : nodesOn_.at(id)) {
+      const Node& other = nodes_[k];
+      for (int i = 0; i < other.used; ++i)
+        delta_[other.place + i] += jacobianOf(other, usedRow(other, i), sideOfIt).rate(velocity, spin);
+      if (other.used > 0) first = std::min(first, k), last = std::max(last, k);
+    }
+  }
+  return last < 0 ? own : std::max(own - cholesky_.squaredHalf(delta_.data(), first, last), kLeast * own);
 }
 
 // Rows that carry a set impulse, and those of released nodes, stay out of the system.
@@ -49,15 +101,15 @@ void Assembly::chooseRows() {
 // How the node's N rows in the system turn one side's body.
 template <int N>
 CALM_INLINE void Assembly::gatherTurns(const Node& n, int side, RowVectors<N>& turns) const {
-  if (!n.plain()) {
-    const std::array<Vec3, kMaxRows> rows = gather(n, side, &Jacobian::angular);
+  if (n.used < n.rows || n.kept.pivot + n.kept.turning < n.rows) {
+    const std::array<Vec3, kMaxRows> rows = turnsOf(n, side);
     return turns.set([&](int k, int i) __attribute__((always_inline)) { return rows[i][k]; });
   }
   const double sign = side == 0 ? -1 : 1;
   const RowBlock kept = block(rows_, n);
-  const double* turn = kept.turns();
+  const double* turn = kept.vector(n.kept.pivot);
   if constexpr (N >= 3)
-    if (n.pivot > 0) {
+    if (n.kept.pivot > 0) {
       const double *arm = kept.arm(side), x = sign * arm[0], y = sign * arm[1], z = sign * arm[2];
       const double about[3][3] = {{0, -z, y}, {z, 0, -x}, {-y, x, 0}};
       return turns.set([&](int k, int i) __attribute__((always_inline)) {
@@ -178,6 +230,20 @@ void Assembly::yield(const std::vector<Body>& bodies, const Node& n, int r, doub
   diagonal += gamma_[row];
 }
 
+// From 0 to 1, where a fast spring might gain from how its parts turn within a step if it only settled by and by: they
+// turn far, or it throws them to and fro.
+double Assembly::violenceAt(const std::vector<Body>& bodies, const Node& n, int r, double h) const {
+  const int row = n.offset + r;
+  const double turns = h * std::sqrt(std::max(bodies[n.a].spin.squaredNorm(), bodies[n.b].spin.squaredNorm()));
+  double thrown = h * std::abs(rateBefore_[row] - rateEarlier_[row]);  // rad
+  if (r < n.rows - n.angular) {
+    const RowBlock rows = block(rows_, n);
+    const double arm = std::max(rows.armA().norm(), rows.armB().norm());
+    thrown = arm > 0 ? thrown / arm : 0;
+  }
+  return std::max(blend(turns, 0.03, 0.15), blend(thrown, 0.001, 0.005));
+}
+
 void Assembly::yieldAsSpring(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal) {
   const int row = n.offset + r;
   const SpringLaw law = lawOf(row);
@@ -185,14 +251,18 @@ void Assembly::yieldAsSpring(const std::vector<Body>& bodies, const Node& n, int
   // compliance is one of many.
   const double shareA = mobilityOn(bodies[n.a], n, r, 0);
   const bool angular = r >= n.rows - n.angular;
+  const bool bySelf = near_ && axis_[row].kind == Kind::softStop;
+  const double seen = bySelf ? 1 : std::min(1.0, amongLocks_[row] / diagonal);
   const double together =
-      h * h * (shareA * stiffnessOn(n.a, angular) + (diagonal - shareA) * stiffnessOn(n.b, angular));
-  springStep_[row] = springStep(law.stiffness, law.damping, 1 / diagonal, h, !n.axes || together > 2);
+      seen * h * h * (shareA * stiffnessOn(n.a, angular) + (diagonal - shareA) * stiffnessOn(n.b, angular));
+  const bool alone = axis_[row].kind == Kind::softStop || springs_ == 1;
+  const double atOnce = alone ? 1 : violenceAt(bodies, n, r, h);
+  springStep_[row] = springStep(law.stiffness, law.damping, 1 / (seen * diagonal), h, !n.axes || together > 2, atOnce);
   // A hard one of the soft stops that is met within the step takes backward Euler's law, which never gives more than it
   // took.
   if (axis_[row].kind == Kind::softStop && !followsStop(n, r, h) && stretchOf(n, r) * sign_[row] < 0) {
     const double stiff = std::max(h * h * law.stiffness + h * law.damping, springStep_[row].inertia * 1e-9);
-    springStep_[row] = {stiff, stiff};
+    springStep_[row] = {stiff, stiff, 0};
   }
   gamma_[row] = 1 / springStep_[row].inertia;
   diagonal += gamma_[row];

@@ -363,6 +363,35 @@ void BlockCholesky::solveHalf(double* x, int columns) const {
     solve(used_, usedEntries_.data(), values_.data(), x + first, columns);
 }
 
+double BlockCholesky::squaredHalf(double* x, int first, int last) const {
+  // Of the whole, what a node gives for it to be passed on: far less, since all but nothing may be left of a
+  // difference.
+  constexpr double kFaint = 1e-20;
+  double whole = 0;
+  int end = columns_[last].offset + columns_[last].rows;
+  auto column = std::lower_bound(used_.begin(), used_.end(), columns_[first].offset,
+                                 [](const Column& c, int offset) { return c.offset < offset; });
+  for (; column != used_.end() && column->offset < end; ++column) {
+    double* y = x + column->offset;
+    if (std::all_of(y, y + column->rows, [](double v) { return v == 0; })) continue;
+    withSize(column->rows, [&]<int N>() {
+      forward<N>(&values_[column->diagonal], y);
+      double own = 0;
+      for (int r = 0; r < N; ++r) own += y[r] * y[r];
+      whole += own;
+      for (int i = 0; own > kFaint * whole && i < column->entries; ++i) {
+        const UsedEntry& entry = usedEntries_[column->firstEntry + i];
+        const double* block = &values_[entry.block];
+        for (int c = 0; c < N; ++c)
+          for (int r = 0; r < entry.rows; ++r) x[entry.offset + r] -= block[c * entry.rows + r] * y[c];
+        end = std::max(end, entry.offset + entry.rows);
+      }
+    });
+    std::fill_n(y, column->rows, 0.0);
+  }
+  return whole;
+}
+
 void BlockCholesky::solve(double* x) const {
   const auto solve = lanes::areWide() ? solveWide<Column, UsedEntry> : solveNarrow<Column, UsedEntry>;
   solve(used_, usedEntries_.data(), values_.data(), x);
