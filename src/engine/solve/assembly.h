@@ -170,7 +170,7 @@ class Assembly : private AssemblyParts {
   void reset(const std::array<Winding, kMaxAxes>& windings, const std::array<AxisDef, kMaxAxes>& axes, int node);
   void forget();
   // What outlives a substep: to be kept and taken back.
-  struct Memory;
+  using AssemblyParts::Memory;
   void remember(Memory& memory) const;
   void recall(const Memory& memory);
   // J, kept in springs and soft stops at the fresh coordinates.
@@ -492,21 +492,6 @@ class Assembly : private AssemblyParts {
   std::vector<State> statesBefore_;
   std::vector<signed char> signsBefore_, impactSide_;
   double impactStep_ = 0;
-};
-
-struct Assembly::Memory {
-  std::vector<double> impulse, curvature, force, offset;
-  double curvatureStep, budget, surplus, liveliest;
-  int fallback;
-  // Of free axes.
-  bool creeps, revised;
-  std::vector<State> state;
-  std::vector<signed char> sign;
-  std::vector<char> grazed;
-  std::vector<Axis> axis;
-  std::vector<double> rateBefore, rateEarlier, rateNow, rateAtRest;
-  std::vector<SpringStep> springStep;
-  double closingSpan, lookAhead;
 };
 
 }  // namespace calm

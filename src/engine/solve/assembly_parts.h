@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <vector>
 
 #include "engine/joint/joint.h"
 #include "engine/joint/rows.h"
@@ -87,6 +88,21 @@ struct AssemblyParts {
     double low, high;
     int side = 0;         // of the bound that it ends up at, and
     double pressure = 0;  // by how much its rate is beyond its target there
+  };
+  // What outlives a substep.
+  struct Memory {
+    std::vector<double> impulse, curvature, force, offset;
+    double curvatureStep, budget, surplus, liveliest;
+    int fallback;
+    // Of free axes.
+    bool creeps, revised;
+    std::vector<State> state;
+    std::vector<signed char> sign;
+    std::vector<char> grazed;
+    std::vector<Axis> axis;
+    std::vector<double> rateBefore, rateEarlier, rateNow, rateAtRest;
+    std::vector<SpringStep> springStep;
+    double closingSpan, lookAhead;
   };
 };
 
