@@ -141,9 +141,8 @@ void World::NearSearch::takeShapes() {
 
 double World::NearSearch::pushOn(BodyId id, double extent) const {
   const Body& b = world.bodies_[id];
-  const Accelerations given = accelerationsBy(world.fields_, world.pushes_, id, b, {world.time(), world.time()});
-  const Vec3 turning = b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque) + given.angular;
-  return (b.inverseMass * b.force + given.linear).norm() + turning.norm() * extent;
+  const Influence given = influenceWithWindsOn(world.fields_, world.pushes_, id, b, {world.time(), world.time()});
+  return (b.inverseMass * b.force + given.acceleration).norm() + b.turnedBy(given.torque + b.torque).norm() * extent;
 }
 
 // Of each assembly: what pushes, the strongest of its springs, servos, motors and winches, and moved parts to which its

@@ -8,7 +8,7 @@
 namespace calm {
 namespace {
 
-// Bodies of every kind of inertia, slow and fast, one of them led by keys.
+// Bodies of every kind of inertia, slow and fast, some with their axes held, one of them led by keys.
 std::vector<Body> makeBodies(int count) {
   std::mt19937 random{3};
   std::normal_distribution<double> normal;
@@ -24,6 +24,7 @@ std::vector<Body> makeBodies(int count) {
     b.axes = b.orientation.toRotationMatrix();
     b.velocity = vector();
     b.spin = (i % 7 == 3 ? 200 : 2) * vector();
+    b.held = i % 4 == 1 ? 0.7 : 0;
     b.setMark();
   }
   return bodies;

@@ -106,5 +106,18 @@ TEST_F(Response, IsTheSameForManyAsForEach) {
   }
 }
 
+// A force that keeps its direction while its point turns by a small angle: its torque does the work -angle . K angle /
+// 2 beyond the first order, to the third.
+TEST(GeometricStiffness, OfAForceIsHowItsTorqueChanges) {
+  const Vec3 arm(0.3, -0.2, 0.5), force(4, 7, -2);
+  Mat3 stiffness = Mat3::Zero();
+  addStiffness(arm, force, stiffness);
+  for (const Vec3& angle : {Vec3(1e-3, 0, 0), Vec3(0, 2e-3, -1e-3), Vec3(-1e-3, 1e-3, 2e-3)}) {
+    const Vec3 moved = rotationFromVector(angle) * arm;
+    const double work = force.dot(moved - arm), first = force.dot(angle.cross(arm));
+    EXPECT_NEAR(work - first, -0.5 * angle.dot(stiffness * angle), 10 * std::pow(angle.norm(), 3));
+  }
+}
+
 }  // namespace
 }  // namespace calm

@@ -52,17 +52,21 @@ PrincipalInertia::PrincipalInertia(const Vec3& moments)
   fullAxis_ = order[2];
 }
 
-void PrincipalInertia::driftFree(Quat& orientation, const Vec3& worldMomentum, Vec3& momentum, double h) const {
+void PrincipalInertia::driftFree(Quat& orientation, const Vec3& worldMomentum, Vec3& momentum, double h,
+                                 double held) const {
   double* q = orientation.coeffs().data();
-  const auto axial = [&](int axis, double time) {
-    const double angle = time * (inverse_[axis] - spherical()) * momentum[axis];
-    turnAboutOwnAxis(axis, angle, q, momentum.data());
-  };
-  if (kind_ == InertiaKind::general) axial(halfAxis_, h / 2);
-  if (kind_ != InertiaKind::spherical) axial(fullAxis_, h);
-  if (kind_ == InertiaKind::general) axial(halfAxis_, h / 2);
+  const auto axial = [&](int axis, double time) { return time * (inverse_[axis] - spherical()) * momentum[axis]; };
+  const double whole = h * spherical();
+  double share = 1;
+  if (kind_ == InertiaKind::general) turnAboutOwnAxis(halfAxis_, axial(halfAxis_, h / 2), q, momentum.data());
+  if (kind_ != InertiaKind::spherical) {
+    double own = axial(fullAxis_, h);
+    if (held > 0) carryAxis(held, whole * momentum[fullAxis_], whole * worldMomentum.norm(), share, own);
+    turnAboutOwnAxis(fullAxis_, own, q, momentum.data());
+  }
+  if (kind_ == InertiaKind::general) turnAboutOwnAxis(halfAxis_, axial(halfAxis_, h / 2), q, momentum.data());
   // About the momentum itself, which leaves it in the body where it is.
-  const Vec3 by = worldMomentum * (spherical() * h);
+  const Vec3 by = worldMomentum * (whole * share);
   turnInWorld(by.data(), q);
 }
 

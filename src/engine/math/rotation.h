@@ -47,8 +47,12 @@ class PrincipalInertia {
   // m^2/s; in the world, and in the principal frame, which turns with the body) by h seconds. Spherical and symmetric
   // bodies are exact. General bodies use the symmetric splitting of the kinetic energy into a spherical part and two
   // axial ones (McLachlan 1993; Dullweber, Leimkuhler and McLachlan, J. Chem. Phys. 107, 5840, 1997): second order and
-  // symplectic.
-  void driftFree(Quat& orientation, const Vec3& momentum, Vec3& momentumInBody, double h) const;
+  // symplectic. `held`: see carryAxis().
+  void driftFree(Quat& orientation, const Vec3& momentum, Vec3& momentumInBody, double h, double held = 0) const;
+  // The angle by which the axis of a rotor with this spin (principal frame) would go round by itself in h seconds.
+  double nutation(const Vec3& spin, double h) const {
+    return kind_ == InertiaKind::spherical ? 0 : h * spherical() * moments_[fullAxis_] * spin[fullAxis_];
+  }
 
  private:
   Vec3 moments_ = Vec3::Ones();

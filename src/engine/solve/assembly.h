@@ -59,10 +59,6 @@ class Assembly : private AssemblyParts {
   int nodes() const { return static_cast<int>(nodes_.size()); }
   JointId jointOf(int node) const { return nodes_[node].joint; }
   const std::vector<BodyId>& dynamicBodies() const { return dynamicBodies_; }
-  // Whether it hangs on the world or on what is moved.
-  bool isAnchored() const {
-    return std::any_of(nodes_.begin(), nodes_.end(), [](const Node& n) { return !n.dynamicA || !n.dynamicB; });
-  }
 
   // Before a frame: takes down what the axes are up to, of what most do nothing.
   void noteAxes();
@@ -88,7 +84,7 @@ class Assembly : private AssemblyParts {
   void mayTouch(bool near) { near_ = near; }
   // Builds and factors the system for step h from the current rows and the bodies' response, for impulses that stand
   // for forces over `share` of the step.
-  void factor(const std::vector<Body>& bodies, double h, double share);
+  void factor(std::vector<Body>& bodies, double h, double share);
   // Notes the rates of sprung axes before the kick. With `opening` the velocities belong to the poses, and the half
   // kick that brought them there was the first half of this substep's.
   void noteRates(const std::vector<Body>& bodies, bool opening);
@@ -414,10 +410,17 @@ class Assembly : private AssemblyParts {
   void yieldAll(const std::vector<Body>& bodies, const Node& n, double h);
   void yieldAtLock(const Node& n, double h, double* diagonals);
   double compliantIn(int row, double h, double diagonal) const;
-  // Of springs and soft stops, where they are fast against the step on their bodies alone: how they move these with all
-  // that is locked held, as the frame began.
-  void measureAmongLocks(const std::vector<Body>& bodies, double h);
+  // As the frame begins, with all that is locked held: of springs and soft stops that are fast against the step on
+  // their bodies alone, how they move these; of what spins fast, how far its axis is held.
+  void measureAmongLocks(std::vector<Body>& bodies, double h);
   double mobilityAmongLocks(const std::vector<Body>& bodies, const Node& n, int r, double own);
+  Mat3 turningAmongLocks(const std::vector<Body>& bodies, BodyId id);
+  // Adds to the rates, in delta_, that an impulse on a body gives the rows in the system.
+  void addRatesBy(const Body& body, BodyId id, const Jacobian& impulse, NodeRange& reached);
+  // How much of its mobility the locks take from what gave them these rates, which are forgotten.
+  double takenByLocks(const NodeRange& reached) {
+    return reached.last < 0 ? 0 : cholesky_.squaredHalf(delta_.data(), reached.first, reached.last);
+  }
   double violenceAt(const std::vector<Body>& bodies, const Node& n, int r, double h) const;
   void yieldAsSpring(const std::vector<Body>& bodies, const Node& n, int r, double h, double& diagonal);
   void setImpulse(std::vector<Body>& bodies, const Node& n, int row, double impulse);

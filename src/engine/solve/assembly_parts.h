@@ -2,6 +2,7 @@
 // What an assembly is made of: nodes, their rows and what those do. Only for its own files.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <vector>
 
@@ -73,6 +74,14 @@ struct AssemblyParts {
   struct Jacobian {
     Vec3 linear, angular;
     double rate(const Vec3& velocity, const Vec3& spin) const { return linear.dot(velocity) + angular.dot(spin); }
+  };
+  struct NodeRange {
+    int first = 0, last = -1;
+
+    void include(int node) {
+      first = last < 0 ? node : std::min(first, node);
+      last = std::max(last, node);
+    }
   };
   struct SpringLaw {
     double stiffness, damping, target, cap;

@@ -6,6 +6,7 @@
 
 #include "engine/solve/assembly.h"
 #include "engine/solve/block_size.h"
+#include "engine/solve/rotor.h"
 #include "engine/solve/row_vectors.h"
 
 namespace calm {
@@ -20,9 +21,9 @@ constexpr double kCreepInTouch = 1e-8;
 
 }  // namespace
 
-void Assembly::factor(const std::vector<Body>& bodies, double h, double share) {
+void Assembly::factor(std::vector<Body>& bodies, double h, double share) {
   kickShare_ = share;
-  if (sprung_ && !std::exchange(measured_, true)) measureAmongLocks(bodies, h);
+  if (!std::exchange(measured_, true)) measureAmongLocks(bodies, h);
   for (const Node& n : nodes_)
     for (int r = 0; sprung_ && n.axes && r < n.rows; ++r)
       if (const int row = n.offset + r; axis_[row].kind == Kind::softStop)
@@ -32,24 +33,27 @@ void Assembly::factor(const std::vector<Body>& bodies, double h, double share) {
 }
 
 // A bob at the end of a light rod is all but free to turn about its own middle, and heavy about the rod's pin.
-void Assembly::measureAmongLocks(const std::vector<Body>& bodies, double h) {
+void Assembly::measureAmongLocks(std::vector<Body>& bodies, double h) {
   constexpr double kFast = 1e-3, kFastDamper = 1e-3;  // (omega h)^2, and c h over the mass
-  std::fill(amongLocks_.begin(), amongLocks_.end(), kNoLimit);
   struct Fast {
     const Node* node;
     int r;
     double own;
   };
   std::vector<Fast> fast;
+  if (sprung_) std::fill(amongLocks_.begin(), amongLocks_.end(), kNoLimit);
   for (const Node& n : nodes_)
-    for (int r = 0; n.axes && !n.released && r < n.rows; ++r) {
+    for (int r = 0; sprung_ && n.axes && !n.released && r < n.rows; ++r) {
       const int row = n.offset + r;
       if (axis_[row].kind != Kind::spring && axis_[row].kind != Kind::softStop) continue;
       const SpringLaw law = lawOf(row);
       const double own = ownMobility(bodies, n, r);
       if (h * h * law.stiffness * own > kFast || h * law.damping * own > kFastDamper) fast.push_back({&n, r, own});
     }
-  if (fast.empty()) return;
+  std::vector<BodyId> rotors;
+  for (const BodyId id : dynamicBodies_)
+    if (isFastRotor(bodies[id], h)) rotors.push_back(id);
+  if (fast.empty() && rotors.empty()) return;
   const std::vector<State> states = state_;
   for (const Node& n : nodes_)
     for (int row = n.offset; n.axes && row < n.offset + n.rows; ++row)
@@ -57,27 +61,46 @@ void Assembly::measureAmongLocks(const std::vector<Body>& bodies, double h) {
   build(bodies, h);
   std::fill(delta_.begin(), delta_.end(), 0.0);
   for (const Fast& f : fast) amongLocks_[f.node->offset + f.r] = mobilityAmongLocks(bodies, *f.node, f.r, f.own);
+  for (const BodyId id : rotors) bodies[id].held = heldAxisOf(bodies[id].inertia, turningAmongLocks(bodies, id));
   state_ = states;
+}
+
+void Assembly::addRatesBy(const Body& body, BodyId id, const Jacobian& impulse, NodeRange& reached) {
+  const Vec3 velocity = body.linearResponse * impulse.linear, spin = body.response * impulse.angular;
+  const auto found = nodesOn_.find(id);  // what no row moves has none
+  if (found == nodesOn_.end()) return;
+  for (const auto& [k, side] : found->second) {
+    const Node& n = nodes_[k];
+    for (int i = 0; i < n.used; ++i) delta_[n.place + i] += jacobianOf(n, usedRow(n, i), side).rate(velocity, spin);
+    if (n.used > 0) reached.include(k);
+  }
 }
 
 // By what the locks make of a unit impulse: a Schur complement.
 double Assembly::mobilityAmongLocks(const std::vector<Body>& bodies, const Node& n, int r, double own) {
   constexpr double kLeast = 1e-9;  // of its own, where there is nothing left but round-off
-  int first = nodes(), last = -1;
+  NodeRange reached;
   for (int side = 0; side < n.sides(); ++side) {
     const BodyId id = bodyOf(n, side);
-    const Body& body = bodies[id];
-    if (!body.dynamic()) continue;
-    const Jacobian j = jacobianOf(n, r, side);
-    const Vec3 velocity = body.linearResponse * j.linear, spin = body.response * j.angular;
-    for (const auto& [k, sideOfIt] : nodesOn_.at(id)) {
-      const Node& other = nodes_[k];
-      for (int i = 0; i < other.used; ++i)
-        delta_[other.place + i] += jacobianOf(other, usedRow(other, i), sideOfIt).rate(velocity, spin);
-      if (other.used > 0) first = std::min(first, k), last = std::max(last, k);
-    }
+    if (bodies[id].dynamic()) addRatesBy(bodies[id], id, jacobianOf(n, r, side), reached);
   }
-  return last < 0 ? own : std::max(own - cholesky_.squaredHalf(delta_.data(), first, last), kLeast * own);
+  return std::max(own - takenByLocks(reached), kLeast * own);
+}
+
+// About its principal axes.
+Mat3 Assembly::turningAmongLocks(const std::vector<Body>& bodies, BodyId id) {
+  const Body& b = bodies[id];
+  const auto along = [&](const Vec3& about) {
+    NodeRange reached;
+    addRatesBy(b, id, {Vec3::Zero(), about}, reached);
+    return about.dot(b.response * about) - takenByLocks(reached);
+  };
+  Mat3 mobility;
+  for (int i = 0; i < 3; ++i) mobility(i, i) = along(b.axes.col(i));
+  for (int i = 0; i < 3; ++i)
+    for (int j = 0; j < i; ++j)
+      mobility(i, j) = mobility(j, i) = (along(b.axes.col(i) + b.axes.col(j)) - mobility(i, i) - mobility(j, j)) / 2;
+  return mobility;
 }
 
 // Rows that carry a set impulse, and those of released nodes, stay out of the system.

@@ -51,6 +51,8 @@ struct alignas(64) Body {
 
   PrincipalInertia inertia;
   double linearDamping = 0, angularDamping = 0;  // 1/s
+  // How far joints hold the axis of what spins fast to a plane in the frame, 0 to 1; see carryAxis().
+  double held = 0;
   // Geometric stiffness of the joint forces on it, N m/rad (world).
   Mat3 stiffness = Mat3::Zero();
   // Where all joints pull at points of one line through the centre of mass, that line (principal frame); else zero. No
@@ -94,6 +96,8 @@ struct alignas(64) Body {
     axes = orientation.toRotationMatrix();
   }
   Vec3 velocityAt(const Vec3& arm) const { return velocity + spin.cross(arm); }
+  // rad/s^2, by a moment about its centre of mass (N m, world).
+  Vec3 turnedBy(const Vec3& moment) const { return axes * inertia.inverse().cwiseProduct(axes.transpose() * moment); }
   Mat3 worldInertia() const { return axes * inertia.moments().asDiagonal() * axes.transpose(); }
   double kineticEnergy() const { return kineticEnergyAt(velocity, spin); }
   double kineticEnergyAt(const Vec3& v, const Vec3& w) const {
@@ -126,7 +130,7 @@ struct alignas(64) Body {
     } else {
       inBody = mark.axes.transpose() * momentum;
     }
-    inertia.driftFree(orientation, momentum, inBody, h);
+    inertia.driftFree(orientation, momentum, inBody, h, held);
     axes = orientation.toRotationMatrix();
     spin = axes * inertia.inverse().cwiseProduct(inBody);
     momentumSpin = spin;
@@ -160,9 +164,10 @@ struct alignas(64) Body {
     spanBefore = h;
   }
   // How its spin changes where nothing turns it, rad/s^2.
-  Vec3 freeTurning() const {
+  Vec3 freeTurning() const { return freeTurning(spin); }
+  Vec3 freeTurning(const Vec3& atSpin) const {
     if (!dynamic()) return Vec3::Zero();
-    const Vec3 turning = axes.transpose() * spin;
+    const Vec3 turning = axes.transpose() * atSpin;
     return axes * inertia.inverse().cwiseProduct(inertia.moments().cwiseProduct(turning).cross(turning));
   }
   // Takes the velocities back to before the last drift, so that there can be another; what was added to them then

@@ -6,6 +6,7 @@
 
 #include "engine/contact/even_pressure.h"
 #include "engine/solve/contact_cells.h"
+#include "engine/solve/rotor.h"
 
 namespace calm {
 
@@ -18,6 +19,16 @@ constexpr double kPushSpeed = 1;  // m/s
 // pushes the two together or by the load that they carried, or than the least speed: they are what rests.
 constexpr double kBounceShare = 2.5, kLeastBounce = 1e-6;  // m/s
 constexpr double kBent = 0.05;                             // of the way in a step, that its bend may open what touches
+
+// Of what rests on something, in the middle of the coming drift. A rotor's is as in the last one, of which the end is
+// at hand, before the kick that keeps it going so. On the step half of that is there already; after a blow only the
+// spin that it has counts.
+Vec3 spinInMiddle(const Body& body, double step) {
+  if (!body.dynamic() || !isFastRotor(body, step)) return body.spin;
+  const Vec3 drifted = body.momentumSpin - body.kickedSpin;
+  const double since = (body.spin - body.momentumSpin).norm(), half = drifted.norm() / 2;
+  return since < half ? Vec3(body.spin - (1 - since / half) / 2 * drifted) : body.spin;
+}
 
 // m/s^2, of a body's point where nothing pushes it.
 Vec3 bend(const Body& body, const Vec3& arm) {
@@ -134,7 +145,7 @@ void ContactSolver::endTouch(int patch, double after, double falling) {
 // How fast what acts on a body from outside makes its point at `arm` gather speed, m/s^2.
 Vec3 ContactSolver::pushOn(const Body& b, const Vec3& arm) const {
   if (!b.dynamic()) return Vec3::Zero();
-  const Vec3 turning = b.givenSpin + b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * b.torque);
+  const Vec3 turning = b.givenSpin + b.turnedBy(b.torque);
   return b.gravityScale * gravity_ + b.inverseMass * b.force + b.given + turning.cross(arm);
 }
 
@@ -181,12 +192,13 @@ void ContactSolver::aimAtMiddle(ContactPatch& patch, const std::vector<Body>& bo
   }
   const Vec3 n = patch.normal();
   const auto rateOf = [&](const Body& body, double toCore) {
-    const Vec3 turning = body.freeTurning(), arm = wandering->at - body.position;
-    Vec3 rate = body.spin.cross(wandering->velocity - body.velocity) + turning.cross(arm);
+    const Vec3 spin = spinInMiddle(body, span_.step), turning = body.freeTurning(spin),
+               arm = wandering->at - body.position;
+    Vec3 rate = spin.cross(wandering->velocity - body.velocity) + turning.cross(arm);
     // What is round comes nearer only as its core does, wherever on it the touch goes.
     if (toCore != 0) {
       const Vec3 core = arm + toCore * n;
-      rate += n * n.dot(body.spin.cross(body.spin.cross(core)) + turning.cross(core) - rate);
+      rate += n * n.dot(spin.cross(spin.cross(core)) + turning.cross(core) - rate);
     }
     return rate;
   };

@@ -17,6 +17,9 @@ struct Turning {
   Oct moments[3], inverse[3], spherical;
   Oct full[3]{}, half[3]{};  // what the axial parts' inverse moments are beyond the spherical one, by axes; else 0
   bool turnsFull[3]{}, turnsHalf[3]{};  // whether any is not
+  Oct held;                             // see carryAxis()
+  int fullAxis[kLanes];
+  bool holds = false;  // whether any is held
 
   void take(const Body& b, int lane);
   void give(Body& b, int lane) const;
@@ -28,6 +31,7 @@ void Turning::take(const Body& b, int lane) {
   const bool keeps = b.spin == b.momentumSpin;
   kept[lane] = keeps ? 1 : 0;
   spherical[lane] = inertia.spherical();
+  held[lane] = b.held, fullAxis[lane] = inertia.fullAxis(), holds |= b.held > 0;
   for (int i = 0; i < 3; ++i) {
     if (keeps)
       momentum[i][lane] = b.momentum[i];
@@ -56,9 +60,23 @@ void Turning::give(Body& b, int lane) const {
 }
 
 void Turning::forgetAxes() {
+  holds = false;
   for (int i = 0; i < 3; ++i) {
     if (turnsFull[i]) full[i] = Oct{}, turnsFull[i] = false;
     if (turnsHalf[i]) half[i] = Oct{}, turnsHalf[i] = false;
+  }
+}
+
+// Of those that are held: what they add to the turn about their own axis, and the factor on that about the momentum.
+void carryAxes(const Turning& d, double h, Oct& share, Oct (&own)[3]) {
+  for (int l = 0; l < kLanes; ++l) {
+    if (!(d.held[l] > 0)) continue;
+    const Vec3 momentum(d.momentum[0][l], d.momentum[1][l], d.momentum[2][l]);
+    const double whole = h * d.spherical[l];
+    const int axis = d.fullAxis[l];
+    double factor, turn = own[axis][l];
+    carryAxis(d.held[l], whole * d.inBody[axis][l], whole * momentum.norm(), factor, turn);
+    share[l] = factor, own[axis][l] = turn;
   }
 }
 
@@ -75,15 +93,20 @@ CALM_INLINE void turnEight(Turning& d, double h) {
     const Oct taken = d.axes[0][k] * d.inBody[0] + d.axes[1][k] * d.inBody[1] + d.axes[2][k] * d.inBody[2];
     d.momentum[k] = lanes::pick(keeps, d.momentum[k], taken);
   }
-  const auto axial = [&](const bool* turns, const Oct* excess, double time) __attribute__((always_inline)) {
+  const auto turnHalf = [&]() __attribute__((always_inline)) {
     for (int i = 0; i < 3; ++i)
-      if (turns[i]) turnAboutOwnAxis(i, time * excess[i] * d.inBody[i], d.orientation, d.inBody);
+      if (d.turnsHalf[i]) turnAboutOwnAxis(i, h / 2 * d.half[i] * d.inBody[i], d.orientation, d.inBody);
   };
-  axial(d.turnsHalf, d.half, h / 2);
-  axial(d.turnsFull, d.full, h);
-  axial(d.turnsHalf, d.half, h / 2);
+  turnHalf();
+  Oct share, own[3];
+  lanes::fill(share, 1);
+  for (int i = 0; i < 3; ++i) own[i] = h * d.full[i] * d.inBody[i];
+  if (d.holds) carryAxes(d, h, share, own);
+  for (int i = 0; i < 3; ++i)
+    if (d.turnsFull[i]) turnAboutOwnAxis(i, own[i], d.orientation, d.inBody);
+  turnHalf();
   Oct by[3];
-  for (int i = 0; i < 3; ++i) by[i] = d.momentum[i] * (h * d.spherical);
+  for (int i = 0; i < 3; ++i) by[i] = d.momentum[i] * (h * d.spherical * share);
   turnInWorld(by, d.orientation);
   axesOf(d.orientation, d.axes);
   Oct rate[3];

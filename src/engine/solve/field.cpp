@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "engine/solve/geometric_stiffness.h"
+
 namespace calm {
 
 namespace {
@@ -49,11 +51,23 @@ double shareOf(const Push& push, const TimeSpan& span) {
   return acts <= kSame ? 0 : acts >= length - kSame ? 1 : acts / length;
 }
 
-void addPush(const Push& push, double share, const Body& b, Accelerations& sum) {
+bool isLasting(const Push& push, const TimeSpan& span) {
+  return !push.follows && push.torque.isZero(0) && shareOf(push, span) == 1;
+}
+
+void addPush(const Push& push, double share, const Body& b, Influence& sum) {
   const Vec3 force = push.follows ? Vec3(b.axes * push.force) : push.force;
   const Vec3 torque = (push.follows ? Vec3(b.axes * push.torque) : push.torque) + (b.axes * push.at).cross(force);
-  sum.linear += share * b.inverseMass * force;
-  sum.angular += share * (b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * torque));
+  sum.acceleration += share * b.inverseMass * force;
+  sum.torque += share * torque;
+}
+
+Vec3 attractionOn(const std::vector<Field>& fields, int id, const Body& body) {
+  Vec3 sum = Vec3::Zero();
+  for (const Field& f : fields)
+    if (const auto* attraction = std::get_if<Attraction>(&f.law); attraction && f.actsOn(id))
+      sum += attractionAt(*attraction, body.position);
+  return sum;
 }
 
 }  // namespace
@@ -69,27 +83,56 @@ std::string faultOf(const Field& field) {
   return a.core > 0 && std::isfinite(a.core) ? "" : "the core of an attraction must be above 0 m";
 }
 
-Accelerations drivingAccelerations(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                                   const Body& body, const TimeSpan& span) {
-  Accelerations sum;
-  for (const Field& f : fields)
-    if (const auto* attraction = std::get_if<Attraction>(&f.law); attraction && f.actsOn(id))
-      sum.linear += attractionAt(*attraction, body.position);
+Influence influenceOn(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, const Body& body,
+                      const TimeSpan& span) {
+  Influence sum{attractionOn(fields, id, body)};
   for (const Push& p : pushes)
     if (const double share = p.body == id ? shareOf(p, span) : 0; share > 0) addPush(p, share, body, sum);
   return sum;
 }
 
-Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                              const Body& body, const TimeSpan& span) {
-  Accelerations sum = drivingAccelerations(fields, pushes, id, body, span);
+Influence influenceWithWindsOn(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                               const Body& body, const TimeSpan& span) {
+  Influence sum = influenceOn(fields, pushes, id, body, span);
   for (const Field& f : fields) {
     const auto* wind = std::get_if<Wind>(&f.law);
     if (!wind || !f.actsOn(id)) continue;
     const Vec3 u = wind->velocity - body.velocity;
-    sum.linear += body.inverseMass * (wind->linear + wind->quadratic * u.norm()) * u;
+    sum.acceleration += body.inverseMass * (wind->linear + wind->quadratic * u.norm()) * u;
   }
   return sum;
+}
+
+Influence lastingInfluenceOn(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                             const Body& body, const TimeSpan& span) {
+  Influence sum{attractionOn(fields, id, body)};
+  for (const Push& p : pushes)
+    if (p.body == id && isLasting(p, span)) addPush(p, 1, body, sum);
+  return sum;
+}
+
+double potentialOf(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, const Body& body,
+                   const TimeSpan& span) {
+  double sum = potentialOf(fields, id, body);
+  for (const Push& p : pushes)
+    if (p.body == id && isLasting(p, span)) sum -= p.force.dot(body.position + body.axes * p.at);
+  return sum;
+}
+
+Mat3 stiffnessOf(const std::vector<Push>& pushes, int id, const Body& body, const TimeSpan& span) {
+  Mat3 sum = Mat3::Zero();
+  for (const Push& p : pushes) {
+    const double share = p.body == id && !p.follows ? shareOf(p, span) : 0;
+    const Vec3 arm = body.axes * p.at;
+    if (share > 0) addStiffness(arm, share * p.force, sum);
+  }
+  return sum;
+}
+
+bool workByKicks(const std::vector<Field>& fields, const std::vector<Push>& pushes, const TimeSpan& span) {
+  const auto isWind = [](const Field& f) { return std::holds_alternative<Wind>(f.law); };
+  const auto works = [&](const Push& p) { return shareOf(p, span) > 0 && !isLasting(p, span); };
+  return std::any_of(fields.begin(), fields.end(), isWind) || std::any_of(pushes.begin(), pushes.end(), works);
 }
 
 Drag dragOn(const std::vector<Field>& fields, int id, const Body& body, double span) {

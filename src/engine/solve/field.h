@@ -52,16 +52,26 @@ struct TimeSpan {
 
 std::string faultOf(const Field& field);
 
-struct Accelerations {
-  Vec3 linear = Vec3::Zero(), angular = Vec3::Zero();
+// The acceleration, and the torque about its centre of mass, that a body is given (world; m/s^2, N m).
+struct Influence {
+  Vec3 acceleration = Vec3::Zero(), torque = Vec3::Zero();
 };
-// The acceleration and angular acceleration (world) that pushes and attractions give a body where it is, on the mean
-// over a span: pushes may come and go within it.
-Accelerations drivingAccelerations(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                                   const Body& body, const TimeSpan& span);
+// By pushes and attractions where it is, on the mean over a span: pushes may come and go within it.
+Influence influenceOn(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, const Body& body,
+                      const TimeSpan& span);
 // The same with winds.
-Accelerations accelerationsBy(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
-                              const Body& body, const TimeSpan& span);
+Influence influenceWithWindsOn(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                               const Body& body, const TimeSpan& span);
+// The part of it that has a potential over the span: attractions, and pushes that keep their direction and come or go
+// at no time within it; that potential, J; and how the pushes' torque changes as the body turns: its geometric
+// stiffness, N m/rad (world).
+Influence lastingInfluenceOn(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id,
+                             const Body& body, const TimeSpan& span);
+double potentialOf(const std::vector<Field>& fields, const std::vector<Push>& pushes, int id, const Body& body,
+                   const TimeSpan& span);
+Mat3 stiffnessOf(const std::vector<Push>& pushes, int id, const Body& body, const TimeSpan& span);
+// Whether anything but these acts on some body.
+bool workByKicks(const std::vector<Field>& fields, const std::vector<Push>& pushes, const TimeSpan& span);
 
 // Damping and drag at the rate d act along with all that pushes during a kick of span t, joints and contacts included,
 // by the exact solution for steady pushes: v1 = exp(-d t) v0 + gain(d t) t a (exponential integration; Certaine 1960).

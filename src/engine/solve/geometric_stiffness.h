@@ -18,6 +18,9 @@ namespace calm {
 constexpr double kStiffnessShare = 0.4;
 constexpr double kStiffnessShareInFallback = 0.7;
 
+// Adds to K what a force f at the arm r makes of it (both world).
+void addStiffness(const Vec3& arm, const Vec3& force, Mat3& stiffness);
+
 // Sets body.response to the inverse of (inertia + share h^2 K), K without its negative part.
 void updateResponse(Body& body, double h, double share);
 // The same, to the bit, for all that are dynamic among these; eight at a time.

@@ -73,6 +73,7 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   struck_ = isStruck(scene, fresh);
   blow_ = struck_ && !touchesNow(scene, h);
   noteStart(scene);
+  holdTops(scene, h);
   if (blow_) passOnBlow(scene);
   const double energyBefore = energy(scene);
   if (fresh) {
@@ -122,6 +123,7 @@ void Island::takeSubsteps(const Scene& scene, int pieces) {
     read(scene, false);
     readWork(scene, &Body::spin, false);
   }
+  fromOutside_ = 0;
   for (Assembly* assembly : assemblies) assembly->openWork();
   for (int s = 0; s < steps; ++s) {
     clock_ = scene.time + (s + 1) * h;
@@ -178,9 +180,9 @@ void Island::factor(const Scene& scene, double h, double stiffnessShare, Kick ki
     b.windPull = drag.pull;
     b.angularDecay = b.angularDamping;
     if (!scene.fields.empty() || !scene.pushes.empty()) {
-      const Accelerations driving = drivingAccelerations(scene.fields, scene.pushes, id, b, kickSpan_);
-      b.given = driving.linear + drag.pull - drag.rate * b.velocity;
-      b.givenSpin = driving.angular;
+      const Influence given = influenceOn(scene.fields, scene.pushes, id, b, kickSpan_);
+      b.given = given.acceleration + drag.pull - drag.rate * b.velocity;
+      b.givenSpin = b.turnedBy(given.torque);
     }
     if (b.linearDecay > 0) b.linearResponse *= kickGain(b.linearDecay * time);
     if (b.angularDecay > 0) b.response *= kickGain(b.angularDecay * time);
@@ -214,18 +216,19 @@ void Island::prime(const Scene& scene) {
 }
 
 Island::Velocities Island::kicked(const Scene& scene, BodyId id, const Body& start, double time) const {
-  Accelerations given;
+  Influence given;
   if (!scene.fields.empty() || !scene.pushes.empty())
-    given = drivingAccelerations(scene.fields, scene.pushes, id, start, kickSpan_);
-  given.linear += start.windPull + start.gravityScale * scene.settings.gravity + start.inverseMass * start.force;
-  if (!start.torque.isZero(0))
-    given.angular += start.axes * start.inertia.inverse().cwiseProduct(start.axes.transpose() * start.torque);
+    given = influenceOn(scene.fields, scene.pushes, id, start, kickSpan_);
+  given.acceleration += start.windPull + start.gravityScale * scene.settings.gravity + start.inverseMass * start.force;
+  given.torque += start.torque;
   Velocities v{start.velocity, start.spin};
   const double linear = start.linearDecay * time, angular = start.angularDecay * time;
   if (linear > 0) v.linear *= std::exp(-linear);
   if (angular > 0) v.angular *= std::exp(-angular);
-  v.linear += kickGain(linear) * time * given.linear;
-  v.angular += kickGain(angular) * time * given.angular;
+  v.linear += kickGain(linear) * time * given.acceleration;
+  // As joints' torques meet the inertia that geometric stiffness has added to, and what damping leaves of them, so do
+  // these, or the two would not balance.
+  if (!given.torque.isZero(0)) v.angular += time * start.response * given.torque;
   return v;
 }
 
@@ -277,6 +280,14 @@ void Island::refreshStiffness(const Scene& scene, double time) {
     scene.bodies[id].stiffened = false;
   }
   for (Assembly* assembly : assemblies) assembly->addStiffness(scene.bodies, time);
+  if (scene.pushes.empty()) return;
+  for (BodyId id : bodies) {
+    Body& b = scene.bodies[id];
+    const Mat3 byPushes = stiffnessOf(scene.pushes, id, b, kickSpan_);
+    if (byPushes.isZero(0)) continue;
+    b.stiffness += byPushes;
+    b.stiffened = true;
+  }
 }
 
 bool Island::trySubstep(const Scene& scene, double h) {

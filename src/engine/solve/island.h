@@ -9,6 +9,7 @@
 
 #include <chrono>
 #include <deque>
+#include <optional>
 #include <utility>
 #include <vector>
 
@@ -125,6 +126,8 @@ struct Scene {
   const std::vector<Field>& fields;
   const std::vector<Push>& pushes;
   double time;  // at the frame's start, s
+
+  TimeSpan frame() const { return {time, time + settings.frame}; }
 };
 
 // Substeps that stay at velocity level after one that could not be solved, since the trouble lasts.
@@ -146,6 +149,8 @@ class Island {
 
  private:
   void prime(const Scene& scene);
+  // How far what spins fast on a point, and hangs on no joint, is held by that; see Body::held.
+  void holdTops(const Scene& scene, double h);
   // In how many pieces fields ask for each substep to be taken.
   int piecesForFields(const Scene& scene) const;
   // The frame, with each substep in so many equal pieces.
@@ -179,10 +184,11 @@ class Island {
   // J, of a frame: what was gained beyond what was given, and what may be.
   struct Account {
     double gain = 0, allowed = 0;
-    bool good = true;    // it may stand, if more substeps did not make it exact
-    bool exact = true;   // as far as can be seen
-    bool plain = true;   // joints only, that nothing drives
-    bool keeps = false;  // nor damps
+    bool good = true;        // it may stand, if more substeps did not make it exact
+    bool exact = true;       // as far as can be seen
+    bool plain = false;      // joints only, that nothing drives
+    bool keeps = false;      // nor damps
+    bool conserves = false;  // joints, stops and motors, of which none took any, and no springs
 
     bool isSound() const { return gain <= allowed; }
   };
@@ -190,6 +196,13 @@ class Island {
   Account takeStock(const Scene& scene, double energyBefore, int pieces);
   // Does a frame that was too hard again with more substeps.
   void refine(const Scene& scene, double energyBefore, Account& account);
+  struct RigidMotion {
+    Vec3 velocity = Vec3::Zero(), spin = Vec3::Zero(), about = Vec3::Zero();
+
+    Vec3 at(const Vec3& position) const { return velocity + spin.cross(position - about); }
+  };
+  RigidMotion motionOfAll(const Scene& scene) const;
+  std::optional<RigidMotion> commonMotion(const Scene& scene) const;
   bool giveBack(const Scene& scene, double gain);
   // Notes the gains of a frame that stands.
   void settle(const Scene& scene, const Account& account);
@@ -349,6 +362,7 @@ class Island {
   Saved saved_;                                          // where the frame can be refined ...
   bool canReturn_ = false;                               // ... which is so
   bool kicksWork_ = false;                               // by more than weights and steady forces, in the frame
+  double fromOutside_ = 0;                               // J, of that and of what is moved, in the frame
   double safeEnergy_ = 0;                                // J, that a frame done again may not pass
   bool safe_ = false;                                    // the frame is being done again
   Residual residual_;

@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "engine/solve/island.h"
+#include "engine/solve/rotor.h"
 #include "engine/solve/touch_ahead.h"
 
 namespace calm {
@@ -207,6 +208,24 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
   if (!closing && !contacts_.crowd()) findEnds(scene, left);
   contacts_.arrange(scene.bodies);
   touched_ |= !contacts_.empty();
+}
+
+// As by the last substep's forces. What slides is held along the normal alone.
+void Island::holdTops(const Scene& scene, double h) {
+  constexpr double kSticks = 0.99;  // of what friction can do
+  for (const ContactPair* pair : pairs) {
+    if (pair->last.size() != 1 || !(pair->last[0].force[0] > 0)) continue;
+    const ContactImpulse& last = pair->last[0];
+    for (const BodyId id : {pair->bodyA, pair->bodyB}) {
+      Body& b = scene.bodies[id];
+      if (!b.dynamic() || b.jointed || !isFastRotor(b, h)) continue;
+      const Vec3 arm = scene.bodies[pair->bodyA].pose().apply(last.onA) - b.position;
+      const bool sticks = last.force.tail<2>().norm() < kSticks * pair->friction * last.force[0];
+      Eigen::Matrix3Xd directions = Mat3::Identity();
+      if (!sticks) directions = pair->manifold.normal;
+      b.held = heldAxisOf(b.inertia, mobilityOnPoint(b, arm, directions));
+    }
+  }
 }
 
 // What is round and rolls or slides off the end of what carries it, and meets nothing else there, is carried up to that

@@ -45,7 +45,8 @@ void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool kicked) {
   contacts_.noteWork(scene.bodies, spin);
   double byTouches = 0;
   whileSteered(scene, 0.5, [&] { byTouches = contacts_.workOfMoved(scene.bodies); });
-  assemblies.front()->addDriven(byTouches + workFromOutside(scene, spin));
+  assemblies.front()->addDriven(byTouches);
+  fromOutside_ += workFromOutside(scene, spin);
 }
 
 double Island::workFromOutside(const Scene& scene, Vec3 Body::*spin) const {
@@ -68,11 +69,14 @@ double Island::workOfKick(const Scene& scene, Vec3 Body::*spin) const {
     start.position = b.mark.position, start.orientation = b.mark.orientation, start.axes = b.mark.axes;
     start.velocity = b.velocityBefore, start.spin = b.spinBefore;
     const Velocities after = kicked(scene, id, start, b.spanBefore);
-    const Vec3 weight = b.spanBefore * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force);
+    const Influence lasting = lastingInfluenceOn(scene.fields, scene.pushes, id, start, scene.frame());
+    const Vec3 weight =
+        b.spanBefore * (b.gravityScale * scene.settings.gravity + b.inverseMass * b.force + lasting.acceleration);
+    const Vec3 moment = b.spanBefore / kickGain(angular) * (b.response * lasting.torque);
     // What damping leaves of the solve's own push is a work of its own.
     const Vec3 given =
         after.linear - start.velocity - weight + (1 - 1 / kickGain(linear)) * (b.velocity - after.linear);
-    const Vec3 turned = after.angular - start.spin + (1 - 1 / kickGain(angular)) * (b.*spin - after.angular);
+    const Vec3 turned = after.angular - start.spin - moment + (1 - 1 / kickGain(angular)) * (b.*spin - after.angular);
     sum += 0.5 * b.mass * given.dot(start.velocity + b.velocity);
     sum += 0.5 * (start.worldInertia() * turned).dot(start.spin + b.*spin);
   }
@@ -196,11 +200,10 @@ void Island::readPresentLoads(const Scene& scene, double h) {
   const double before = clock_ - 2e-9;
   for (BodyId id : bodies) {
     if (b[id].dynamic()) {
-      const Accelerations given = accelerationsBy(scene.fields, scene.pushes, id, b[id], {before, before});
-      const Vec3 byTorque = b[id].axes * b[id].inertia.inverse().cwiseProduct(b[id].axes.transpose() * b[id].torque);
-      b[id].velocity = given.linear + b[id].gravityScale * scene.settings.gravity + b[id].inverseMass * b[id].force -
-                       b[id].linearDamping * b[id].velocity;
-      b[id].spin = given.angular + byTorque - b[id].angularDamping * b[id].spin;
+      const Influence given = influenceWithWindsOn(scene.fields, scene.pushes, id, b[id], {before, before});
+      b[id].velocity = given.acceleration + b[id].gravityScale * scene.settings.gravity +
+                       b[id].inverseMass * b[id].force - b[id].linearDamping * b[id].velocity;
+      b[id].spin = b[id].turnedBy(given.torque + b[id].torque) - b[id].angularDamping * b[id].spin;
       continue;
     }
     b[id].velocity = b[id].spin = Vec3::Zero();

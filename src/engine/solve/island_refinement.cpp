@@ -18,6 +18,8 @@ constexpr int kMostPiecesInTouch = 16;
 // ... and of top-heavy islands that come further apart than this, m.
 constexpr int kCalmingPieces[] = {4, 16};
 constexpr double kCalm = 1e-3;
+// What lost much of its energy may take so many times the pieces that its rows would let it.
+constexpr int kEaseWhereWild = 8;
 // Rows, in all pieces together, up to which that is tried, and of the island itself.
 constexpr int kMostRows = 160000, kMostRowsWithAxes = 2000, kMostRowsAtOnce = 1600;
 
@@ -96,9 +98,15 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
     account = takeStock(scene, energyBefore, pieces);
     ++residual_.refined;
   };
+  int nearest = 1;  // pieces, of the attempt that kept the energy best where the first lost much of it
+  const bool wild = account.conserves && !account.good;
+  double off = wild ? std::abs(account.gain) : 0;
+  const int ease = wild ? kEaseWhereWild : 1;
   for (const int pieces : kPieces) {
     const bool helps = !topHeavy_ && !account.exact && (!touched_ || pieces <= kMostPiecesInTouch);
-    if (helps && canBeRefined(pieces)) again(pieces, 0);
+    if (!helps || !canBeRefined(pieces / ease)) continue;
+    again(pieces, 0);
+    if (std::abs(account.gain) < off) nearest = pieces, off = std::abs(account.gain);
   }
   // What is calmed at velocity level comes less apart in smaller steps, as a rule.
   const bool calms = topHeavy_ && !hasAxes();
@@ -106,60 +114,101 @@ void Island::refine(const Scene& scene, double energyBefore, Account& account) {
   for (const int pieces : kCalmingPieces)
     if (calms && residual_.linear > kCalm && canBeRefined(pieces)) again(pieces, pieces * kFallbackStay);
   if (calms && residual_.linear > apart && canBeRefined(1)) again(1, kAsBefore);
-  // With free axes what did not become better is left as it was.
+  // With free axes what did not become good is left as it was, or as near as it came.
   const bool better = account.keeps ? account.good : touched_ ? account.isSound() : account.exact;
-  if (hasAxes() && residual_.refined > 0 && !better && canBeRefined(1)) again(1, 0);
+  if (hasAxes() && residual_.refined > 0 && !better && taken != nearest && canBeRefined(1)) again(nearest, 0);
   if (!account.good && !hasAxes() && !touched_ && canBeRefined(1)) again(1, kFallbackStay);
   const bool stands = account.good && account.keeps && residual_.refined > 0 && !topHeavy_;
   // Where something touches only gains can be told, and easy frames gain and lose a little in turn.
   const bool gained = residual_.refined > 0 ? account.gain > 0 : !account.isSound();
   const bool gainedInTouch = touched_ && !hasAxes() && gained;
-  if ((stands || gainedInTouch) && giveBack(scene, account.gain)) account = takeStock(scene, energyBefore, taken);
+  // The energy of easy frames swings, as a symplectic step's does, and those in between hold it where it happens to be:
+  // they give back, too, what easy ones before them gained, or the two together would drift.
+  const double most = 0.5 * account.allowed;
+  const double earlier =
+      stands && (account.plain || account.conserves) ? std::clamp(assemblies.front()->surplus(), -most, most) : 0;
+  if ((stands || gainedInTouch) && giveBack(scene, account.gain + earlier))
+    account = takeStock(scene, energyBefore, taken);
   for (Assembly* assembly : assemblies)
     if (!topHeavy_ && !hasAxes()) assembly->setFallback(0);
 }
 
-// What a hard frame gained or lost in spite of all goes: by a factor on how its parts move against one another, which
-// breaks no joint and leaves the momenta of what hangs on nothing. Of what ran away some is left.
-bool Island::giveBack(const Scene& scene, double gain) {
-  if (moved_) return false;
-  const auto hangs = [](const Assembly* a) { return a->isAnchored(); };
-  Vec3 velocity = Vec3::Zero(), spin = Vec3::Zero(), centre = Vec3::Zero();
-  if (std::none_of(assemblies.begin(), assemblies.end(), hangs)) {
-    double mass = 0;
-    for (const BodyId id : bodies) {
-      const Body& b = scene.bodies[id];
-      mass += b.mass, velocity += b.mass * b.velocity, centre += b.mass * b.position;
-    }
-    velocity /= mass, centre /= mass;
-    Mat3 inertia = Mat3::Zero();
-    Vec3 momentum = Vec3::Zero();
-    for (const BodyId id : bodies) {
-      const Body& b = scene.bodies[id];
-      const Vec3 arm = b.position - centre;
-      const Mat3 own = b.worldInertia();
-      inertia += own + b.mass * (arm.squaredNorm() * Mat3::Identity() - arm * arm.transpose());
-      momentum += own * b.spin + b.mass * arm.cross(b.velocity);
-    }
-    spin = inertia.ldlt().solve(momentum);
-  }
-  const auto together = [&](const Body& b) { return Vec3(velocity + spin.cross(b.position - centre)); };
-  double moving = 0;
+// The rigid motion that has the momenta of all.
+Island::RigidMotion Island::motionOfAll(const Scene& scene) const {
+  double mass = 0;
+  RigidMotion mean;
   for (const BodyId id : bodies) {
     const Body& b = scene.bodies[id];
     if (!b.dynamic()) continue;
-    moving += b.kineticEnergyAt(b.velocity - together(b), b.spin - spin);
+    mass += b.mass, mean.velocity += b.mass * b.velocity, mean.about += b.mass * b.position;
+  }
+  mean.velocity /= mass, mean.about /= mass;
+  Mat3 inertia = Mat3::Zero();
+  Vec3 momentum = Vec3::Zero();
+  for (const BodyId id : bodies) {
+    const Body& b = scene.bodies[id];
+    if (!b.dynamic()) continue;
+    const Vec3 arm = b.position - mean.about;
+    const Mat3 own = b.worldInertia();
+    inertia += own + b.mass * (arm.squaredNorm() * Mat3::Identity() - arm * arm.transpose());
+    momentum += own * b.spin + b.mass * arm.cross(b.velocity);
+  }
+  mean.spin = inertia.ldlt().solve(momentum);
+  return mean;
+}
+
+// How all moves that the joints hang on, if it does so as one; of what hangs on nothing, its own motion as a whole.
+std::optional<Island::RigidMotion> Island::commonMotion(const Scene& scene) const {
+  std::optional<RigidMotion> common;
+  bool asOne = true;
+  const auto include = [&](BodyId id) {
+    constexpr double kAlike = 1e-9;  // m/s, rad/s
+    const Body& b = scene.bodies[id];
+    if (b.dynamic()) return;
+    if (!common) common = RigidMotion{b.velocity, b.spin, b.position};
+    asOne &= (b.velocity - common->at(b.position)).norm() + (b.spin - common->spin).norm() < kAlike;
+  };
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; n < assembly->nodes(); ++n) {
+      const JointDef& joint = scene.joints[assembly->jointOf(n)].def;
+      include(joint.a), include(joint.b);
+      for (const RoutePoint& p : joint.form.route) {
+        if (p.on == RouteOn::world) include(kWorld);
+        if (p.on == RouteOn::part) include(p.part);
+      }
+    }
+  if (!asOne) return {};
+  return common ? common : motionOfAll(scene);
+}
+
+// What a hard frame gained or lost in spite of all goes: by a factor on how its parts move against what they hang on,
+// which breaks no joint, or against one another, which leaves the momenta of what hangs on nothing. Of what ran away
+// some is left.
+bool Island::giveBack(const Scene& scene, double gain) {
+  if (moved_ && (touched_ || hasAxes())) return false;
+  const std::optional<RigidMotion> common = commonMotion(scene);
+  if (!common) return false;
+  // With f times the motion u against the common one, c, the energy is that of c + f (c, u) + f^2 (u, u) / 2.
+  double moving = 0, across = 0;
+  for (const BodyId id : bodies) {
+    const Body& b = scene.bodies[id];
+    if (!b.dynamic()) continue;
+    const Vec3 velocity = common->at(b.position), u = b.velocity - velocity, w = b.spin - common->spin;
+    const double own = b.kineticEnergyAt(u, w);
+    moving += own;
+    across += b.kineticEnergy() - b.kineticEnergyAt(velocity, common->spin) - own;
   }
   constexpr double kMost = 0.1, kMostInTouch = 0.99;  // of it
-  const double share = std::min(gain / moving, kMostInTouch);
-  if (!std::isfinite(share) || share < -kMost || (!touched_ && share > kMost)) return false;
-  const double factor = std::sqrt(1 - share);
+  const double rise = 1 + 0.5 * across / moving, share = std::min(gain / moving, kMostInTouch);
+  const double factor = 1 - rise + std::sqrt(rise * rise - share);
+  const double less = 1 - factor * factor;
+  if (!(rise > 0) || !std::isfinite(less) || less < -kMost || (!touched_ && less > kMost)) return false;
   for (const BodyId id : bodies) {
     Body& b = scene.bodies[id];
     if (!b.dynamic()) continue;
-    const Vec3 common = together(b);
-    b.velocity = common + factor * (b.velocity - common);
-    b.spin = spin + factor * (b.spin - spin);
+    const Vec3 velocity = common->at(b.position);
+    b.velocity = velocity + factor * (b.velocity - velocity);
+    b.spin = common->spin + factor * (b.spin - common->spin);
   }
   return true;
 }

@@ -45,9 +45,10 @@ constexpr double kApart = 1e-5;  // m, by which joints of what touches may come 
 void Island::noteStart(const Scene& scene) {
   start_.clear();
   moved_ = false;
-  kicksWork_ = !scene.fields.empty() || !scene.pushes.empty();
+  kicksWork_ = workByKicks(scene.fields, scene.pushes, scene.frame());
   for (BodyId id : bodies) {
-    const Body& b = scene.bodies[id];
+    Body& b = scene.bodies[id];
+    b.held = 0;
     start_.push_back({b.position, b.velocity, b.spin, b.orientation});
     moved_ |= b.isMoved();
     kicksWork_ |= !b.torque.isZero(0) || b.linearDamping > 0 || b.angularDamping > 0;
@@ -63,14 +64,16 @@ void Island::noteStart(const Scene& scene) {
 Island::Account Island::takeStock(const Scene& scene, double energyBefore, int pieces) {
   const bool refined = pieces > 1;
   const double after = energy(scene);
-  if (!std::isfinite(after)) return {1, 0, false, false, false};
-  if (assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0, false};
+  if (!std::isfinite(after)) return {1, 0, false, false};
+  if (assemblies.empty()) return {0, 0, true, residual_.fallbacks == 0};
   const double whole = scene.settings.frame / scene.settings.substeps, step = whole / pieces;
   double struckHard = 0, stored = 0;
   for (const Assembly* assembly : assemblies)
     struckHard += assembly->workAtHardStops(step), stored += assembly->storedEnergy();
   const auto follows = [&](double scale) { return struckHard <= kExact * scale; };
-  double given = 0, drained = 0, byAxes = 0, scale = stored, pushed = 0, slack = 0;
+  double given = std::max(0.0, fromOutside_), drained = touched_ ? std::max(0.0, -fromOutside_) : 0,
+         byAxes = fromOutside_, scale = stored + std::abs(fromOutside_);
+  double pushed = 0, slack = 0;
   for (const Assembly* assembly : assemblies) {
     const Assembly::AxisWork work = assembly->axisWork();
     given += std::max(0.0, work.driven);
@@ -85,7 +88,8 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, int p
       apart = std::max(apart, scene.joints[assembly->jointOf(n)].reading.separation);
   for (std::size_t i = 0; i < bodies.size(); ++i) {
     const Body& b = scene.bodies[bodies[i]];
-    const Vec3 weight = b.mass * b.gravityScale * scene.settings.gravity + b.force;
+    const Vec3 lasting = lastingInfluenceOn(scene.fields, scene.pushes, bodies[i], b, scene.frame()).acceleration;
+    const Vec3 weight = b.mass * (b.gravityScale * scene.settings.gravity + lasting) + b.force;
     scale += b.kineticEnergy() + std::abs(weight.dot(b.position - start_[i].position));
     slack += weight.norm() * apart;
     // A joint that parts between two half kicks leaves one of them without its counterpart.
@@ -119,13 +123,18 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, int p
   // What jams may be beyond solving; what only came apart in a crash is not.
   const bool together = residual_.fallbacks == 0 || (touched_ && residual_.linear <= kApart);
   const bool exact = follows(scale) && (keeps ? isWithin(kExact, kExact) : gain <= most) && together;
-  return {gain, allowed, good, exact, !touched_ && !hasAxes(), keeps};
+  const bool plain = !touched_ && !hasAxes(), conserves = !touched_ && !sprung && keeps && drained == 0;
+  return {gain, allowed, good, exact, plain, keeps, conserves};
 }
 
 void Island::settle(const Scene& scene, const Account& account) {
-  if (!account.plain) return;
+  if (assemblies.empty()) return;
   Assembly& first = *assemblies.front();
-  first.surplus() += account.gain;
+  if (account.plain || account.conserves)
+    first.surplus() += account.gain;
+  else if (hasAxes())
+    first.surplus() = 0;
+  if (!account.plain) return;
   first.liveliest() = std::max(first.liveliest(), kineticEnergy(scene));
   if (canReturn_ && !topHeavy_) return;
   // Energy that came from nowhere is a debt, to be paid back in substeps at velocity level; and so is what many easy
@@ -284,6 +293,7 @@ double Island::energy(const Scene& scene) const {
     const Body& b = scene.bodies[id];
     if (!b.dynamic()) continue;
     sum += b.kineticEnergy() - (b.mass * b.gravityScale * scene.settings.gravity + b.force).dot(b.position);
+    sum += potentialOf(scene.fields, scene.pushes, id, b, scene.frame());
   }
   for (const Assembly* assembly : assemblies) sum += assembly->storedEnergy();
   return sum;
