@@ -111,7 +111,9 @@ TEST_F(Response, IsTheSameForManyAsForEach) {
 TEST(GeometricStiffness, OfAForceIsHowItsTorqueChanges) {
   const Vec3 arm(0.3, -0.2, 0.5), force(4, 7, -2);
   Mat3 stiffness = Mat3::Zero();
-  addStiffness(arm, force, stiffness);
+  Stiffening sum;
+  sum.add(arm, force);
+  sum.addTo(stiffness);
   for (const Vec3& angle : {Vec3(1e-3, 0, 0), Vec3(0, 2e-3, -1e-3), Vec3(-1e-3, 1e-3, 2e-3)}) {
     const Vec3 moved = rotationFromVector(angle) * arm;
     const double work = force.dot(moved - arm), first = force.dot(angle.cross(arm));

@@ -9,25 +9,13 @@
 #include <vector>
 
 #include "physics/rigs.h"
+#include "physics/runge_kutta.h"
 
 namespace calm::physics {
 namespace {
 
 constexpr double kAbout = 2e-3, kAcross = 1.2e-3;  // kg m^2, of the rotor
 constexpr double kFine = 1e-5;                     // s, the references' step
-
-template <class State, class Rate>
-State rungeKutta(const State& s, double h, const Rate& rate) {
-  const auto ahead = [&](const State& slope, double by) {
-    State moved = s;
-    for (std::size_t i = 0; i < s.size(); ++i) moved[i] += by * slope[i];
-    return moved;
-  };
-  const State k1 = rate(s), k2 = rate(ahead(k1, h / 2)), k3 = rate(ahead(k2, h / 2)), k4 = rate(ahead(k3, h));
-  State next = s;
-  for (std::size_t i = 0; i < s.size(); ++i) next[i] += h / 6 * (k1[i] + 2 * k2[i] + 2 * k3[i] + k4[i]);
-  return next;
-}
 
 // A body about the origin with these moments about x, y and z.
 BodyDef balanced(const Vec3& moments, const Quat& turned = Quat::Identity()) {

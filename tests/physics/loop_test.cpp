@@ -2,7 +2,10 @@
 // Joints that are redundant: their compliance decides how they share a load, and they hold all the same.
 #include <gtest/gtest.h>
 
+#include <array>
+
 #include "physics/rigs.h"
+#include "physics/runge_kutta.h"
 
 namespace calm::physics {
 namespace {
@@ -83,20 +86,15 @@ struct FourBar {
 TEST(RedundantFourBar, SwingsAsOnePendulum) {
   constexpr double kRelease = kPi / 3;
   FourBar bar(kRelease, 0);
-  // Runge and Kutta's fourth order, in steps far below the frame.
-  double angle = kRelease, rate = 0, worst = 0, separation = 0;
+  using State = std::array<double, 2>;  // angle and its rate
+  const auto rate = [&](const State& s) { return State{s[1], -bar.omega2 * std::sin(s[0])}; };
+  State s{kRelease, 0};
+  double worst = 0, separation = 0;
   for (int frame = 0; frame < 300; ++frame) {
     bar.world.step();
     constexpr int kSteps = 50;
-    const double h = bar.world.settings().frame / kSteps;
-    const auto pull = [&](double a) { return -bar.omega2 * std::sin(a); };
-    for (int i = 0; i < kSteps; ++i) {
-      const double a1 = rate, r1 = pull(angle), a2 = rate + h / 2 * r1, r2 = pull(angle + h / 2 * a1);
-      const double a3 = rate + h / 2 * r2, r3 = pull(angle + h / 2 * a2), a4 = rate + h * r3, r4 = pull(angle + h * a3);
-      angle += h / 6 * (a1 + 2 * a2 + 2 * a3 + a4);
-      rate += h / 6 * (r1 + 2 * r2 + 2 * r3 + r4);
-    }
-    worst = std::max(worst, std::abs(bar.angle() - angle));
+    for (int i = 0; i < kSteps; ++i) s = rungeKutta(s, bar.world.settings().frame / kSteps, rate);
+    worst = std::max(worst, std::abs(bar.angle() - s[0]));
     for (JointId j = 0; j < bar.world.jointCount(); ++j)
       separation = std::max(separation, bar.world.reading(j).separationPeak);
   }

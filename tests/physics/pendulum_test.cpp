@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "physics/rigs.h"
+#include "physics/runge_kutta.h"
 
 namespace calm::physics {
 namespace {
@@ -190,16 +191,7 @@ struct DoublePendulum {
   Vec3 tipAfter(State s, double seconds) const {
     const int steps = 20000;
     const double h = seconds / steps;
-    const auto moved = [](const State& x, const State& k, double by) {
-      State y;
-      for (int i = 0; i < 4; ++i) y[i] = x[i] + by * k[i];
-      return y;
-    };
-    for (int i = 0; i < steps; ++i) {
-      const State k1 = rate(s), k2 = rate(moved(s, k1, h / 2)), k3 = rate(moved(s, k2, h / 2)),
-                  k4 = rate(moved(s, k3, h));
-      for (int j = 0; j < 4; ++j) s[j] += h / 6 * (k1[j] + 2 * k2[j] + 2 * k3[j] + k4[j]);
-    }
+    for (int i = 0; i < steps; ++i) s = rungeKutta(s, h, [this](const State& now) { return rate(now); });
     return length * Vec3(std::sin(s[0]) + std::sin(s[1]), -std::cos(s[0]) - std::cos(s[1]), 0);
   }
 };

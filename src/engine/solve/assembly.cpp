@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "engine/solve/block_size.h"
+#include "engine/solve/geometric_stiffness.h"
 
 namespace calm {
 
@@ -23,24 +24,6 @@ RowErrors lengthsOf(int linear, int rows, const Value& value) {
   };
   return {length(0, linear), length(linear, rows)};
 }
-
-// A sum of (u . w) I - sym(u w^T).
-struct Stiffening {
-  double own[3] = {}, across[3] = {};  // on the diagonal, and beside it in the row of each axis
-
-  void add(const Vec3& u, const Vec3& w) {
-    const double x = u[0] * w[0], y = u[1] * w[1], z = u[2] * w[2];
-    own[0] += y + z, own[1] += z + x, own[2] += x + y;
-    for (int i = 0, j = 1; i < 3; ++i, j = (j + 1) % 3) across[i] -= 0.5 * (u[i] * w[j] + u[j] * w[i]);
-  }
-  void addTo(Mat3& k) const {
-    for (int i = 0, j = 1; i < 3; ++i, j = (j + 1) % 3) {
-      k(i, i) += own[i];
-      k(i, j) += across[i];
-      k(j, i) += across[i];
-    }
-  }
-};
 
 }  // namespace
 

@@ -446,7 +446,7 @@ void ContactSolver::moveToTouch(const std::map<int, Touch>& touching, std::vecto
     // What turns freely keeps its momentum, not its spin.
     const Vec3 momentum = b.worldInertia() * b.spin;
     moveBy(b, shift.way, shift.turn);
-    if (b.dynamic()) b.spin = b.axes * b.inertia.inverse().cwiseProduct(b.axes.transpose() * momentum);
+    if (b.dynamic()) b.spin = b.turnedBy(momentum);
   }
   if (shifts.empty()) return;
   const auto moved = [&](int id, const Vec3& arm) {

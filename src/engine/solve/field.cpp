@@ -120,13 +120,13 @@ double potentialOf(const std::vector<Field>& fields, const std::vector<Push>& pu
 }
 
 Mat3 stiffnessOf(const std::vector<Push>& pushes, int id, const Body& body, const TimeSpan& span) {
-  Mat3 sum = Mat3::Zero();
-  for (const Push& p : pushes) {
-    const double share = p.body == id && !p.follows ? shareOf(p, span) : 0;
-    const Vec3 arm = body.axes * p.at;
-    if (share > 0) addStiffness(arm, share * p.force, sum);
-  }
-  return sum;
+  Stiffening sum;
+  for (const Push& p : pushes)
+    if (const double share = p.body == id && !p.follows ? shareOf(p, span) : 0; share > 0)
+      sum.add(body.axes * p.at, share * p.force);
+  Mat3 stiffness = Mat3::Zero();
+  sum.addTo(stiffness);
+  return stiffness;
 }
 
 bool workByKicks(const std::vector<Field>& fields, const std::vector<Push>& pushes, const TimeSpan& span) {

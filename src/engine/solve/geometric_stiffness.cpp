@@ -212,11 +212,6 @@ CALM_WIDE void stiffenWide(const Stiffened<Oct>& read, double h, double share, S
 
 }  // namespace
 
-void addStiffness(const Vec3& arm, const Vec3& force, Mat3& stiffness) {
-  const Mat3 across = arm * force.transpose();
-  stiffness += arm.dot(force) * Mat3::Identity() - 0.5 * (across + across.transpose());
-}
-
 void updateResponse(Body& body, double h, double share) {
   if (!isResolved(body, h, share)) stiffen(body, h, share);
 }

@@ -18,8 +18,24 @@ namespace calm {
 constexpr double kStiffnessShare = 0.4;
 constexpr double kStiffnessShareInFallback = 0.7;
 
-// Adds to K what a force f at the arm r makes of it (both world).
-void addStiffness(const Vec3& arm, const Vec3& force, Mat3& stiffness);
+// A sum of (u . w) I - sym(u w^T): what it adds to K that forces w turn about arms u, or perpendicular directions about
+// each other.
+struct Stiffening {
+  double own[3] = {}, across[3] = {};  // on the diagonal, and beside it in the row of each axis
+
+  void add(const Vec3& u, const Vec3& w) {
+    const double x = u[0] * w[0], y = u[1] * w[1], z = u[2] * w[2];
+    own[0] += y + z, own[1] += z + x, own[2] += x + y;
+    for (int i = 0, j = 1; i < 3; ++i, j = (j + 1) % 3) across[i] -= 0.5 * (u[i] * w[j] + u[j] * w[i]);
+  }
+  void addTo(Mat3& k) const {
+    for (int i = 0, j = 1; i < 3; ++i, j = (j + 1) % 3) {
+      k(i, i) += own[i];
+      k(i, j) += across[i];
+      k(j, i) += across[i];
+    }
+  }
+};
 
 // Sets body.response to the inverse of (inertia + share h^2 K), K without its negative part.
 void updateResponse(Body& body, double h, double share);
