@@ -123,6 +123,36 @@ TEST(Mesh, OnlyEdgesThatStickOutAreSharp) {
   EXPECT_EQ(count(ridge) - count(valley), 2) << "the ridge, from both its sides";
 }
 
+// Whether an edge of each triangle lacks its neighbour, not how it is wound, makes a sheet.
+TEST(Mesh, WithOpenEdgesIsASheet) {
+  const std::vector<Vec3> corners{{0, 0, 0}, {1, 0, 0}, {0, 1, 0}, {0, 0, 1}};
+  const MeshData closed = makeMesh(corners, {{0, 2, 1}, {0, 1, 3}, {1, 2, 3}, {2, 0, 3}}),
+                 open = makeMesh(corners, {{0, 2, 1}, {0, 1, 3}, {1, 2, 3}}),
+                 turnedOver = makeMesh(corners, {{0, 2, 1}, {0, 1, 3}, {1, 2, 3}, {0, 2, 3}}),
+                 twoSided = makeMesh(corners, {{0, 2, 1}, {0, 1, 2}});
+  EXPECT_FALSE(closed.sheet);
+  EXPECT_TRUE(open.sheet);
+  EXPECT_TRUE(turnedOver.sheet);
+  EXPECT_FALSE(twoSided.sheet) << "each side has its own triangle";
+  EXPECT_FALSE(makeHeightField(2, 2, 1, 1, {0, 0, 0, 0}).sheet) << "solid below";
+  // The ridge of a roof is sharp from above and a hollow from below.
+  const MeshData roof = makeMesh({{-1, -1, 0}, {-1, -1, 1}, {0, 0, 0}, {0, 0, 1}, {1, -1, 0}, {1, -1, 1}},
+                                 {{0, 1, 2}, {1, 3, 2}, {2, 3, 4}, {3, 5, 4}});
+  EXPECT_TRUE(roof.triangles[1].sharp[1]);
+  EXPECT_FALSE(roof.triangles[1].sharpBehind[1]);
+}
+
+TEST(Mesh, SheetsAreSeenFromBothSides) {
+  const Shape sheet =
+      TriangleMesh{std::make_shared<MeshData>(makeMesh({{0, 0, 0}, {0, 0, 1}, {1, 0, 0}}, {{0, 1, 2}}))};
+  for (const double side : {1.0, -1.0}) {
+    const auto hit = castRay({{0.2, 3 * side, 0.2}, {0, -side, 0}}, sheet, {});
+    ASSERT_TRUE(hit) << side;
+    EXPECT_NEAR(hit->distance, 3, 1e-12);
+    EXPECT_LT((hit->normal - side * Vec3::UnitY()).norm(), 1e-12) << "towards where it came from";
+  }
+}
+
 TEST(Mesh, RefusesNonsense) {
   EXPECT_THROW(makeMesh({{0, 0, 0}, {1, 0, 0}, {0, 1, 0}}, {{0, 1, 3}}), std::invalid_argument);
   EXPECT_THROW(makeMesh({{0, 0, 0}, {1, 0, 0}, {2, 0, 0}}, {{0, 1, 2}}), std::invalid_argument);

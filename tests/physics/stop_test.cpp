@@ -155,6 +155,31 @@ TEST(HardStop, SendsBackAlikeOnACarriageThatMoves) {
   EXPECT_LT(worst, 1e-5);
 }
 
+// Twelve rods let go level, each of which stops dead at 0.3 rad from the one before: what strikes when decides how the
+// others go on, so the order of the method shows only where each is struck at its instant.
+TEST(HardStop, EachOfManyIsStruckAtItsInstant) {
+  const auto tip = [](int substeps) {
+    World world({.substeps = substeps});
+    BodyId above = kWorld;
+    Vec3 end = Vec3::Zero();
+    for (int i = 0; i < 12; ++i) {
+      const BodyId id = world.addBody(solid(Box{{0.1, 0.01, 0.01}}, 0.1, {{0.05 + 0.1 * i, 0, 0}}));
+      JointDef def = joint(JointType::hinge, above, end, id, {-0.05, 0, 0});
+      def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
+      def.axes[0].low = -0.3, def.axes[0].high = 0.3;
+      world.addJoint(def);
+      above = id, end = {0.05, 0, 0};
+    }
+    for (int i = 0; i < 30; ++i) world.step();
+    return world.state(above).pose.position;
+  };
+  const Vec3 truth = tip(256);
+  const double coarse = (tip(8) - truth).norm(), fine = (tip(32) - truth).norm(), order = std::log2(coarse / fine) / 2;
+  report("twelve rods onto dead stops: order", order, 1.6, "at least");
+  EXPECT_LT(coarse, 1e-3);
+  EXPECT_GE(order, 1.6);
+}
+
 // A rod held level by a servo of 20 Nm against 3 kg at half a metre (14.7 Nm): it holds; with 10 Nm it gives way at
 // the cap.
 TEST(Servo, HoldsUpToItsCap) {

@@ -17,6 +17,9 @@ namespace {
 // A cylinder touches with its round side as long as its axis is as square to the normal as this.
 constexpr double kSquare = 1e-3;
 
+// m, by which equal gaps may differ.
+constexpr double kRoundOff = 1e-6;
+
 void againstHalfSpace(const Collider& plane, const ConvexCore& core, double margin, bool planeIsA, Manifold& out) {
   out.normal = planeIsA ? plane.planeNormal : -plane.planeNormal;
   if (core.radius == 0 && core.discRadius == 0) out.normalOn = planeIsA ? Manifold::Owner::a : Manifold::Owner::b;
@@ -230,6 +233,25 @@ double reachOf(const ConvexCore& core) {
   return furthest + core.radius;
 }
 
+// Of a triangle that is touched on an edge or a corner: the edge nearest to all points. At a corner, the one that the
+// normal is most square to.
+int touchedEdge(const ConvexCore& triangle, const Manifold& touch) {
+  double nearest = 1e300, slant = 1;
+  int edge = 0;
+  for (int e = 0; e < 3; ++e) {
+    const Vec3 &from = triangle.vertices[e], &to = triangle.vertices[(e + 1) % 3];
+    double furthest = 0;
+    for (const ManifoldPoint& p : touch.points) {
+      const double share = std::clamp((p.position - from).dot(to - from) / (to - from).squaredNorm(), 0.0, 1.0);
+      furthest = std::max(furthest, (p.position - from - share * (to - from)).norm());
+    }
+    const double own = std::abs(triangle.edgeDirections[e].dot(touch.normal));
+    if (furthest < nearest - kRoundOff || (furthest < nearest + kRoundOff && own < slant))
+      nearest = furthest, slant = own, edge = e;
+  }
+  return edge;
+}
+
 // Whether a core is beyond all reach of a triangle: over its plane and beyond its edges, which are at right angles.
 bool isFarFrom(const ConvexCore& triangle, const ConvexCore& core, double margin) {
   const Vec3& up = triangle.faces[0].normal;
@@ -274,7 +296,9 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   shareEvenPressure(a, core, out);
   if (out.points.empty()) return;
   const MeshData::Triangle& t = touch.mesh->triangles[touch.triangle];
-  const Vec3 up = core.faces[0].normal;
+  const bool behind = touch.mesh->sheet && out.normal.dot(core.faces[0].normal) > 0;
+  const CoreFace& face = core.faces[behind ? 1 : 0];
+  const Vec3 up = face.normal;
   // Out of the face as seen from the triangle; the manifold's normal points into it.
   const double facing = -out.normal.dot(up);
   constexpr double kFlat = 1 - 1e-6;
@@ -282,30 +306,22 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   const bool mayStand = !a.faces.empty() && !round;
   const auto standOnFace = [&] {
     out.points.clear();
-    faceManifold(core, core.faces[0], a, false, margin, out);
+    faceManifold(core, face, a, false, margin, out);
   };
+  const double gap = out.leastGap();
+  const auto leaveToOthers = [&] { out.points.clear(), out.clearance = gap; };
   if (facing > kFlat) {
     // What all but lies on it may have been met at an edge or in a face of its own, at few points.
     if (mayStand && a.discRadius == 0 && out.normalOn != Manifold::Owner::b) standOnFace();
     return;
   }
-  if (facing <= 0) return out.points.clear();
-  // The touch is on an edge or a corner: on the one nearest to its first point.
-  const Vec3 at = out.points[0].position;
-  double nearest = 1e300;
-  bool sharp = true;
-  for (int e = 0; e < 3; ++e) {
-    const Vec3 &from = core.vertices[e], &to = core.vertices[(e + 1) % 3];
-    const double share = std::clamp((at - from).dot(to - from) / (to - from).squaredNorm(), 0.0, 1.0);
-    const double distance = (at - from - share * (to - from)).norm();
-    if (distance < nearest) nearest = distance, sharp = t.sharp[e];
-  }
-  if (sharp) return;
-  // What has faces may well stand on this one; round things touch a neighbour's face instead.
-  if (mayStand)
-    standOnFace();
-  else
-    out.points.clear();
+  if (facing <= 0 && !touch.mesh->sheet) return leaveToOthers();
+  if ((behind ? t.sharpBehind : t.sharp)[touchedEdge(core, out)]) return;
+  // Round things touch a neighbour's face instead; what has faces may well stand on this one.
+  if (!mayStand) return leaveToOthers();
+  standOnFace();
+  // What seems to be deep in a hollow of a sheet reaches over the ridge that this is on the other side.
+  if (touch.mesh->sheet && out.leastGap() < std::min(gap, 0.0) - kRoundOff) leaveToOthers();
 }
 
 }  // namespace calm

@@ -93,7 +93,7 @@ struct TriangleTouch {
   Pose pose;
 };
 // A convex shape against one triangle of a mesh, which is always the second: touches on edges inside a plane or a
-// hollow, and from behind, are left out, because neighbouring triangles have the true ones.
+// hollow are left out, because neighbouring triangles have the true ones, and so are those from behind, but for sheets.
 void collideWithTriangle(const ConvexCore& a, const TriangleTouch& triangle, double margin, Manifold& out);
 
 // Fills `out` with the points of a and b that are closer than `margin` (m); at most five for convex pairs.

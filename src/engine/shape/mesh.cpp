@@ -20,8 +20,9 @@ std::vector<int> placesOf(const std::vector<Vec3>& vertices) {
 }
 
 // Marks the edges on which something can rest: those where no other triangle goes on in a plane or a hollow. The back
-// of a sheet that is given from both sides does not go on.
-void markSharpEdges(MeshData& mesh) {
+// of a sheet that is given from both sides does not go on. Where an edge has no triangle on its other side, or one that
+// is turned over, the mesh is a sheet.
+void markEdges(MeshData& mesh) {
   const std::vector<int> places = placesOf(mesh.vertices);
   struct Edge {
     int from, to, apex;
@@ -39,12 +40,18 @@ void markSharpEdges(MeshData& mesh) {
   for (MeshData::Triangle& t : mesh.triangles)
     for (int e = 0; e < 3; ++e) {
       const Edge edge = edgeOf(t, e);
-      const auto others = apexes.find({edge.to, edge.from});
-      const auto goesOn = [&](int apex) {
-        const Vec3 beyond = mesh.vertices[apex] - mesh.vertices[edge.from];
-        return apex != edge.apex && t.normal.dot(beyond) >= -1e-4 * beyond.norm();
+      const std::vector<int>& own = apexes.at({edge.from, edge.to});
+      const auto across = apexes.find({edge.to, edge.from});
+      std::vector<int> others = own;
+      if (across != apexes.end()) others.insert(others.end(), across->second.begin(), across->second.end());
+      const auto isSharp = [&](const Vec3& outward) {
+        return std::none_of(others.begin(), others.end(), [&](int apex) {
+          const Vec3 beyond = mesh.vertices[apex] - mesh.vertices[edge.from];
+          return apex != edge.apex && outward.dot(beyond) >= -1e-4 * beyond.norm();
+        });
       };
-      t.sharp[e] = others == apexes.end() || std::none_of(others->second.begin(), others->second.end(), goesOn);
+      t.sharp[e] = isSharp(t.normal), t.sharpBehind[e] = isSharp(-t.normal);
+      mesh.sheet |= across == apexes.end() || across->second.size() != own.size();
     }
 }
 
@@ -62,10 +69,10 @@ MeshData makeMesh(const std::vector<Vec3>& vertices, const std::vector<std::arra
                                     ", which is not there");
     const Vec3 area = (vertices[t[1]] - vertices[t[0]]).cross(vertices[t[2]] - vertices[t[0]]);
     if (area.norm() < 1e-14) continue;
-    mesh.triangles.push_back({t, {true, true, true}, area.normalized()});
+    mesh.triangles.push_back({t, {}, {}, area.normalized()});
   }
   if (mesh.triangles.empty()) throw std::invalid_argument("a mesh needs at least one triangle with an area");
-  markSharpEdges(mesh);
+  markEdges(mesh);
   for (int t = 0; t < static_cast<int>(mesh.triangles.size()); ++t) {
     Aabb box;
     for (const int v : mesh.triangles[t].vertices) box.include({vertices[v], vertices[v]});
@@ -94,7 +101,9 @@ MeshData makeHeightField(int columns, int rows, double spacingX, double spacingZ
       triangles.push_back({i, i + columns, i + 1});
       triangles.push_back({i + 1, i + columns, i + columns + 1});
     }
-  return makeMesh(vertices, triangles);
+  MeshData field = makeMesh(vertices, triangles);
+  field.sheet = false;
+  return field;
 }
 
 }  // namespace calm

@@ -9,19 +9,22 @@
 
 namespace calm {
 
-// Solid on the side from which its triangles look clockwise: what is pushed out leaves along their normals.
+// A closed one is solid on the side from which its triangles look clockwise: what is pushed out leaves along their
+// normals. So is a height field. Any other is a sheet, which holds what comes from either side.
 struct MeshData {
   struct Triangle {
     std::array<int, 3> vertices;  // counter-clockwise seen from outside
     // Of the edge from each vertex to the next: whether something can rest on it, because the surface ends or bends
     // back there. Others are inside a plane or a hollow, where the faces themselves are met first.
     std::array<bool, 3> sharp;
+    std::array<bool, 3> sharpBehind;  // the same for what comes from the other side
     Vec3 normal;
   };
   std::vector<Vec3> vertices;  // m
   std::vector<Triangle> triangles;
   BoxTree tree;  // tags are triangles
   Aabb bounds;
+  bool sheet = false;
 };
 
 // Throws std::invalid_argument with what is wrong, as the end of a sentence: an index that is out of range, a number

@@ -135,7 +135,7 @@ std::optional<RayHit> rayHull(const Vec3& origin, const Vec3& direction, const H
   return RayHit{enter, normal};
 }
 
-// From the outer side of its triangles (Moeller and Trumbore 1997).
+// From the outer side of its triangles, or either side of a sheet's (Moeller and Trumbore 1997).
 std::optional<RayHit> rayMesh(const Vec3& origin, const Vec3& direction, const MeshData& mesh) {
   std::optional<RayHit> best;
   mesh.tree.cast({origin, direction}, 1e300, [&](int t, double furthest) {
@@ -144,11 +144,11 @@ std::optional<RayHit> rayMesh(const Vec3& origin, const Vec3& direction, const M
     const Vec3 e1 = mesh.vertices[triangle.vertices[1]] - corner, e2 = mesh.vertices[triangle.vertices[2]] - corner;
     const Vec3 p = direction.cross(e2);
     const double det = e1.dot(p);
-    if (det <= 1e-300) return furthest;
+    if (mesh.sheet ? std::abs(det) <= 1e-300 : det <= 1e-300) return furthest;
     const Vec3 s = origin - corner, q = s.cross(e1);
     const double u = s.dot(p) / det, v = direction.dot(q) / det, distance = e2.dot(q) / det;
     if (u < 0 || v < 0 || u + v > 1 || distance < 0 || distance > furthest) return furthest;
-    best = RayHit{distance, triangle.normal};
+    best = RayHit{distance, det > 0 ? triangle.normal : Vec3(-triangle.normal)};
     return distance;
   });
   return best;

@@ -20,10 +20,9 @@ void Assembly::noteAxes() {
   speedsUp_ = winds_ = sprung_ = struck_ = fewStops_ = measured_ = false;
   springs_ = 0;
   if (!hasAxes_) return;
+  // Of more, something is struck in most substeps, and each would have to be cut many times.
   constexpr std::size_t kFewNodes = 24;
-  constexpr int kFewStops = 6;
-  const auto stops = std::count_if(axis_.begin(), axis_.end(), [](const Axis& a) { return a.stopsHard(); });
-  fewStops_ = nodes_.size() <= kFewNodes && stops <= kFewStops;
+  fewStops_ = nodes_.size() <= kFewNodes;
   for (const Axis& axis : axis_) {
     speedsUp_ |= axis.def.acceleration != 0;
     winds_ |= axis.kind == Kind::winch;

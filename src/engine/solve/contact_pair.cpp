@@ -154,7 +154,9 @@ std::optional<ContactPair::Wandering> ContactPair::wander(const Body& a, const B
   roll.at = now;
   roll.points = known ? points : -points;
   if (!rolls) return {};
-  return Wandering{middle, a.velocityAt(armA) + a.axes * roll.rate};
+  // The way over a round surface bends away from where it goes, but both leave that plane alike.
+  const Vec3 over = a.axes * roll.rate, along = over - manifold.normal.dot(over) * manifold.normal;
+  return Wandering{middle, a.velocityAt(armA) + along};
 }
 
 void ContactPair::passInterlaced(const Body& a, const Body& b, double size) {

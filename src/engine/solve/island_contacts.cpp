@@ -172,8 +172,9 @@ CALM_INLINE bool Island::takesPart(const Scene& scene, ContactPair& pair, const 
     return false;
   }
   const bool struck = scene.colliders[pair.shapeA].struck > 0 || scene.colliders[pair.shapeB].struck > 0;
-  // What a mesh's seams are it knows by itself.
-  if (!closing && !struck && !onMesh && rollsOver(pair.manifold, meeting, left)) return false;
+  const auto pushed = [](const ContactImpulse& impulse) { return impulse.force[0] > 0; };
+  const bool carries = std::any_of(pair.last.begin(), pair.last.end(), pushed);
+  if (!closing && !struck && !carries && rollsOver(pair.manifold, meeting, left)) return false;
   const bool seen = pair.manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
   if (!closing && seen && (!jointed || pair.restitution > 0)) lookAtTouch(pair, meeting, left);
   if (pair.manifold.touchTime == 0) lookAround();
@@ -238,28 +239,43 @@ void Island::findEnds(const Scene& scene, double left) {
   const auto fall = [&](const Body& b) {
     return b.dynamic() ? Vec3(b.gravityScale * scene.settings.gravity + b.inverseMass * b.force) : Vec3(Vec3::Zero());
   };
+  const auto meetsAlike = [](const Added& one, const Added& other) {
+    return one.pair->shapeA == other.pair->shapeA && one.pair->shapeB == other.pair->shapeB;
+  };
+  const auto isClose = [](const Added& one) {
+    return one.pair->manifold.points.size() <= 2 && one.pair->manifold.leastGap() <= kNearTouch;
+  };
   for (std::size_t k = 0; k < added_.size(); ++k) {
-    const auto& [pair, margin] = added_[k];
-    const Manifold& m = pair->manifold;
-    if (pair->triangle >= 0 || pair->last.empty() || m.points.size() > 2 || m.leastGap() > kNearTouch) continue;
+    const Added& first = added_[k];
+    const ContactPair* pair = first.pair;
+    const auto isSame = [&](const Added& other) { return meetsAlike(other, first); };
+    const auto held = [&](const Added& other) { return isSame(other) && !other.pair->last.empty(); };
+    if (std::any_of(added_.begin(), added_.begin() + k, isSame) || std::none_of(added_.begin(), added_.end(), held))
+      continue;
     if (!rolls(pair->shapeA) && !rolls(pair->shapeB)) continue;
     if (scene.colliders[pair->shapeA].halfSpace || scene.colliders[pair->shapeB].halfSpace) continue;
     const Body &a = scene.bodies[pair->bodyA], &b = scene.bodies[pair->bodyB];
     const auto isOf = [&](const Body& body, int id, const Added& other) {
       return body.dynamic() && (id == other.pair->bodyA || id == other.pair->bodyB);
     };
+    // The triangles at an edge of a mesh are touched together.
     const auto touchesElse = [&](const Added& other) {
-      return other.pair != pair && (isOf(a, pair->bodyA, other) || isOf(b, pair->bodyB, other));
+      return (!isSame(other) || !isClose(other)) && (isOf(a, pair->bodyA, other) || isOf(b, pair->bodyB, other));
     };
     if (a.jointed || b.jointed || std::any_of(added_.begin(), added_.end(), touchesElse)) continue;
     // What runs into it faster than that strikes it, and would be through.
     constexpr double kStrikes = 0.05;  // of the size of what moves
     const double extent = extentOf(scene.colliders[a.dynamic() ? pair->shapeA : pair->shapeB], a.dynamic() ? a : b);
+    const Manifold& m = pair->manifold;
     if (left * partingSpeed(m, m.points[0].position, a, b) < -kStrikes * extent) continue;
     const double falling = m.normal.dot(fall(a) - fall(b));
-    const Meeting meeting = meetingOf(scene, *pair, margin);
-    const double lasts = lastsFor(m, meeting, left, falling);
-    if (lasts < left) contacts_.endTouch(static_cast<int>(k), lasts, falling);
+    const auto lasts = [&](const Added& one) {
+      return lastsFor(one.pair->manifold, meetingOf(scene, *one.pair, one.margin), left, falling);
+    };
+    const auto stays = [&](const Added& other) { return isSame(other) && lasts(other) >= left; };
+    if (std::any_of(added_.begin(), added_.end(), stays)) continue;
+    for (std::size_t i = 0; i < added_.size(); ++i)
+      if (isSame(added_[i])) contacts_.endTouch(static_cast<int>(i), lasts(added_[i]), falling);
   }
 }
 

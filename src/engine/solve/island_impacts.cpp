@@ -127,10 +127,14 @@ bool Island::bounceInTurn(const Scene& scene, double h) {
     double span = h - clock;
     for (const BodyId id : bodies)
       if (!last && !all[id].jointed) span = std::min(span, kStraight / all[id].spin.norm());
-    const double first = contacts_.bounce(scene.bodies, span, !last, assemblies);
-    if (first < 0 && span == h - clock) break;
-    bounced |= first >= 0;
-    const double on = first < 0 ? span : first;
+    // What turns is struck as it lies at the touch.
+    double on = last ? 0 : contacts_.nextStrike(scene.bodies, span);
+    if (on < leastPiece(scene)) {
+      const double first = contacts_.bounce(scene.bodies, span, !last, assemblies);
+      if (first < 0 && span == h - clock) break;
+      bounced |= first >= 0;
+      on = first < 0 ? span : first;
+    }
     // What comes no end to is a jam.
     crowd_ |= contacts_.crowd() || (last && most == kTouches);
     if (last || crowd_) break;

@@ -50,6 +50,11 @@ double leastGapAfter(const Manifold& m, const Meeting& meeting, double time) {
   return least;
 }
 
+// m. There are no points where a mesh is touched, but on another triangle.
+double distanceAt(const Manifold& m) {
+  return m.points.empty() ? m.clearance : m.leastGap();
+}
+
 // The manifold after some time, with what its points have left to go until then as gaps. It cannot follow the bodies
 // from how they stand now.
 void takeForeseen(const Manifold& then, double time, const Meeting& meeting, ContactPair& pair) {
@@ -183,7 +188,7 @@ bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
   Manifold then;
   for (const double share : {1.0, 0.5, 0.25, 0.75}) {
     ahead.lookAt(share * h, then);
-    if (then.leastGap() < std::max(-kNearTouch, least / 2)) return false;
+    if (distanceAt(then) < std::max(-kNearTouch, least / 2)) return false;
   }
   return true;
 }
@@ -196,7 +201,7 @@ double lastsFor(const Manifold& m, const Meeting& meeting, double h, double fall
   const double parting = partingSpeed(m, m.points[0].position, meeting.a, meeting.b), now = m.leastGap();
   const auto isOffBy = [&](double time) {
     ahead.lookAt(time, then);
-    return std::min(then.leastGap(), meeting.margin) - now - time * std::max(0.0, parting);
+    return std::min(distanceAt(then), meeting.margin) - now - time * std::max(0.0, parting);
   };
   const double offBy = isOffBy(h);
   if (offBy <= kOff) return h;
