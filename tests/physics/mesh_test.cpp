@@ -81,6 +81,25 @@ INSTANTIATE_TEST_SUITE_P(Shapes, OnABlock,
                                          Thrown{"capsule", Capsule{0.05, 0.4}}, Thrown{"cylinder", Cylinder{0.1, 0.15}},
                                          Thrown{"pebble", pebble()}));
 
+// What was put into a surface by less than its half does not fall through, wherever its triangles end.
+TEST_P(OnABlock, WhatIsSunkStaysAbove) {
+  const Vec3 size(4, 0.8, 4);
+  std::mt19937 random(5);
+  std::uniform_real_distribution<double> any(-1.5, 1.5);
+  for (const Made made : {Made::closed, Made::open, Made::openAndTurned})
+    for (int i = 0; i < 8; ++i) {
+      World world;
+      world.addBody(fixedPart(blockOfTriangles(size, 7, made)));
+      const Pose upright{{any(random), 0, any(random)}, Quat::Identity()};
+      const double half = -boundsOf(GetParam().shape, {}).low.y();
+      BodyDef def = tangible(GetParam().shape, 1, upright);
+      def.pose.position.y() = size.y() / 2 + 0.4 * half;
+      const BodyId id = world.addBody(def);
+      for (int frame = 0; frame < 30; ++frame) world.step();
+      EXPECT_GT(world.state(id).pose.position.y(), size.y() / 2) << static_cast<int>(made) << ", place " << i;
+    }
+}
+
 // A ball that does not bounce keeps what it has across the line from the edge to its centre, and flies on with it.
 TEST(Mesh, EdgeStopsABallAsItLiesWhenItIsMet) {
   constexpr double kRadius = 0.1, kNeeded = 1e-3;

@@ -295,8 +295,10 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   findManifold(a, core, margin, out);
   shareEvenPressure(a, core, out);
   if (out.points.empty()) return;
-  const MeshData::Triangle& t = touch.mesh->triangles[touch.triangle];
-  const bool behind = touch.mesh->sheet && out.normal.dot(core.faces[0].normal) > 0;
+  const double gap = out.leastGap();
+  // What is in it already is on the side where its middle is.
+  const Vec3 inwards = gap < 0 ? Vec3(core.vertices[0] - a.center) : out.normal;
+  const bool behind = touch.mesh->sheet && inwards.dot(core.faces[0].normal) > 0;
   const CoreFace& face = core.faces[behind ? 1 : 0];
   const Vec3 up = face.normal;
   // Out of the face as seen from the triangle; the manifold's normal points into it.
@@ -308,20 +310,24 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
     out.points.clear();
     faceManifold(core, face, a, false, margin, out);
   };
-  const double gap = out.leastGap();
   const auto leaveToOthers = [&] { out.points.clear(), out.clearance = gap; };
+  // A capsule whose axis goes through the triangle leaves along its face, not by the nearest edge.
+  if (a.faces.empty() && gap < -a.radius - kRoundOff) return standOnFace();
   if (facing > kFlat) {
     // What all but lies on it may have been met at an edge or in a face of its own, at few points.
     if (mayStand && a.discRadius == 0 && out.normalOn != Manifold::Owner::b) standOnFace();
     return;
   }
-  if (facing <= 0 && !touch.mesh->sheet) return leaveToOthers();
-  if ((behind ? t.sharpBehind : t.sharp)[touchedEdge(core, out)]) return;
+  const MeshData::Triangle& t = touch.mesh->triangles[touch.triangle];
+  const int edge = touchedEdge(core, out);
+  const bool sharp = (behind ? t.sharpBehind : t.sharp)[edge], ridgeBelow = (behind ? t.sharp : t.sharpBehind)[edge];
+  if (facing <= 0 && !(touch.mesh->sheet && sharp)) return leaveToOthers();
+  if (sharp) return;
   // Round things touch a neighbour's face instead; what has faces may well stand on this one.
   if (!mayStand) return leaveToOthers();
   standOnFace();
   // What seems to be deep in a hollow of a sheet reaches over the ridge that this is on the other side.
-  if (touch.mesh->sheet && out.leastGap() < std::min(gap, 0.0) - kRoundOff) leaveToOthers();
+  if (touch.mesh->sheet && ridgeBelow && out.leastGap() < std::min(gap, 0.0) - kRoundOff) leaveToOthers();
 }
 
 }  // namespace calm
