@@ -270,5 +270,41 @@ TEST(Winding, StopsBeyondATurnHold) {
   EXPECT_NEAR(world.reading(id).position[0], 9, 1e-6);
 }
 
+// A rotor of up to several turns a substep: a brake slows it by friction over inertia, a motor brings it up at its cap
+// over inertia, and a gear takes a wheel along.
+TEST(Winding, CountsWhatTurnsByMoreThanHalfATurnInASubstep) {
+  constexpr double kInertia = 0.4, kTorque = 4, kSeconds = 1, kGain = kTorque / kInertia * kSeconds;
+  const auto addRotor = [](World& world, const AxisDef& axis, double rate, double at) {
+    const BodyId rotor = world.addBody(solid(Sphere{1}, 1, {{at, 0, 0}}));
+    JointDef def = joint(JointType::hinge, kWorld, {at, 0, 0}, rotor, Vec3::Zero());
+    def.frameA.rotation = def.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
+    def.axes[0] = axis;
+    world.setVelocity(rotor, Vec3::Zero(), {0, 0, rate});
+    return std::pair(rotor, world.addJoint(def));
+  };
+  for (const double rate : {500.0, 1600.0, 3000.0, 20000.0}) {
+    World world({.gravity = Vec3::Zero()});
+    AxisDef brake, motor;
+    brake.friction = kTorque;
+    motor.speed = 2 * rate, motor.cap = kTorque;
+    const JointId braked = addRotor(world, brake, rate, 0).second, driven = addRotor(world, motor, rate, 5).second;
+    const auto [first, onFirst] = addRotor(world, brake, rate, 10);
+    const auto [second, onSecond] = addRotor(world, {}, -rate / 2, 13);
+    JointDef mesh = joint(JointType::gear, first, Vec3::Zero(), second, Vec3::Zero());
+    mesh.frameA.rotation = mesh.frameB.rotation = turnBetween(Vec3::UnitX(), Vec3::UnitZ());
+    mesh.form.ratio = -0.5;
+    world.addJoint(mesh);
+    for (int i = 0; i < std::lround(60 * kSeconds); ++i) world.step();
+    const auto expect = [&](JointId id, double start, double gain, const char* what) {
+      EXPECT_NEAR(world.reading(id).rate[0], start + gain, 1e-6 * rate) << what << " at " << rate << " rad/s";
+      EXPECT_NEAR(world.reading(id).position[0], (start + gain / 2) * kSeconds, 1e-6 * rate) << what << " at " << rate;
+    };
+    expect(braked, rate, -kGain, "brake");
+    expect(driven, rate, kGain, "motor");
+    expect(onFirst, rate, -kGain / 1.25, "brake on a gear");
+    expect(onSecond, -rate / 2, kGain / 2.5, "wheel of a gear");
+  }
+}
+
 }  // namespace
 }  // namespace calm::physics

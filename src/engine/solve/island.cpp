@@ -33,6 +33,12 @@ constexpr double kContractionWithAxes = 0.95;
 // A substep is halved up to this part of it.
 constexpr double kLeastPiece = 1.0 / 32;
 
+// In which what turns by `turn` (rad) in a substep turns by no more than `most` in each.
+int piecesOf(double turn, double most) {
+  constexpr double kMost = 64;
+  return static_cast<int>(std::clamp(std::ceil(turn / most), 1.0, kMost));
+}
+
 bool within(const RowErrors& e, const RowErrors& limit) {
   return e.linear <= limit.linear && e.angular <= limit.angular;
 }
@@ -82,10 +88,10 @@ Residual Island::advance(const Scene& scene, bool fresh) {
   }
   if (blow_) returnVelocities(scene);
   save(scene);
-  const int pieces = piecesForFields(scene);
+  const int pieces = std::max(piecesForFields(scene), piecesForTurns(scene));
   takeSubsteps(scene, pieces);
   Account account = takeStock(scene, energyBefore, pieces);
-  if (canReturn_) refine(scene, energyBefore, account);
+  if (canReturn_) refine(scene, energyBefore, pieces, account);
   if (account.isSound())
     settle(scene, account);
   else
@@ -101,14 +107,30 @@ Residual Island::advance(const Scene& scene, bool fresh) {
 // lies there among others goes nowhere.
 int Island::piecesForFields(const Scene& scene) const {
   constexpr double kTurn = 0.02;  // omega h
-  constexpr int kMost = 64;
   if (scene.fields.empty() || !pairs.empty()) return 1;
   double steepest = 0;
   for (const BodyId id : bodies)
     if (const Body& b = scene.bodies[id]; b.dynamic())
       steepest = std::max(steepest, steepestOn(scene.fields, id, b, scene.settings.frame));
-  const double turn = std::sqrt(steepest) * scene.settings.frame / scene.settings.substeps;
-  return static_cast<int>(std::clamp(std::ceil(turn / kTurn), 1.0, static_cast<double>(kMost)));
+  return piecesOf(std::sqrt(steepest) * scene.settings.frame / scene.settings.substeps, kTurn);
+}
+
+// An angle that has a row is known up to whole turns, of which it takes the nearest to where it was a step before.
+int Island::piecesForTurns(const Scene& scene) const {
+  constexpr double kTurn = 2;  // rad; half a turn, less what a rate may grow within a frame
+  double fastest = 0;
+  for (const Assembly* assembly : assemblies)
+    for (int n = 0; hasAxes() && n < assembly->nodes(); ++n) {
+      const JointDef& def = scene.joints[assembly->jointOf(n)].def;
+      const AxisCount count = axesOf(def.type);
+      const bool meshes = def.type == JointType::gear || def.type == JointType::rack;
+      const auto isUsed = [](const AxisDef& axis) { return axis.isUsed(); };
+      const auto* turns = def.axes.data() + count.along;
+      if (!meshes && std::none_of(turns, def.axes.data() + count.all(), isUsed)) continue;
+      const Vec3 &a = scene.bodies[def.a].spin, &b = scene.bodies[def.b].spin;
+      fastest = std::max(fastest, meshes ? std::max(a.norm(), b.norm()) : (b - a).norm());
+    }
+  return piecesOf(fastest * scene.settings.frame / scene.settings.substeps, kTurn);
 }
 
 void Island::takeSubsteps(const Scene& scene, int pieces) {

@@ -151,8 +151,9 @@ class Island {
   void prime(const Scene& scene);
   // How far what spins fast on a point, and hangs on no joint, is held by that; see Body::held.
   void holdTops(const Scene& scene, double h);
-  // In how many pieces fields ask for each substep to be taken.
+  // In how many pieces fields, and what turns fast, ask for each substep to be taken.
   int piecesForFields(const Scene& scene) const;
+  int piecesForTurns(const Scene& scene) const;
   // The frame, with each substep in so many equal pieces.
   void takeSubsteps(const Scene& scene, int pieces);
   // Of motors and winches: at the start of a substep, and speedUp(h / 2) after it.
@@ -194,8 +195,8 @@ class Island {
   };
   // Of a frame whose substeps were taken in so many pieces.
   Account takeStock(const Scene& scene, double energyBefore, int pieces);
-  // Does a frame that was too hard again with more substeps.
-  void refine(const Scene& scene, double energyBefore, Account& account);
+  // Does a frame that was too hard again with more substeps, of no fewer pieces each than `least`.
+  void refine(const Scene& scene, double energyBefore, int least, Account& account);
   struct RigidMotion {
     Vec3 velocity = Vec3::Zero(), spin = Vec3::Zero(), about = Vec3::Zero();
 

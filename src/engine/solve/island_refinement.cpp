@@ -84,21 +84,21 @@ bool Island::isTopHeavy(const Scene& scene) const {
 }
 
 // A frame that was too hard is done again with more substeps. Where that does not help either, at velocity level.
-void Island::refine(const Scene& scene, double energyBefore, Account& account) {
+void Island::refine(const Scene& scene, double energyBefore, int least, Account& account) {
   // Trouble that lasts is not looked into frame by frame.
   if ((hasAxes() || moved_) && saved_.assemblies.front().fallback > 0) return;
   constexpr int kAsBefore = -1;
-  int taken = 1;  // pieces, in the last attempt
+  int taken = least;  // pieces, in the last attempt
   const auto again = [&](int pieces, int fallback) {
     returnToStart(scene);
     for (Assembly* assembly : assemblies)
       if (fallback != kAsBefore) assembly->setFallback(fallback);
-    taken = pieces;
-    takeSubsteps(scene, pieces);
-    account = takeStock(scene, energyBefore, pieces);
+    taken = std::max(pieces, least);
+    takeSubsteps(scene, taken);
+    account = takeStock(scene, energyBefore, taken);
     ++residual_.refined;
   };
-  int nearest = 1;  // pieces, of the attempt that kept the energy best where the first lost much of it
+  int nearest = least;  // pieces, of the attempt that kept the energy best where the first lost much of it
   const bool wild = account.conserves && !account.good;
   double off = wild ? std::abs(account.gain) : 0;
   const int ease = wild ? kEaseWhereWild : 1;
