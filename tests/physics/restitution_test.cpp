@@ -4,6 +4,7 @@
 
 #include <random>
 
+#include "engine/shape/hull.h"
 #include "physics/rigs.h"
 
 namespace calm::physics {
@@ -247,12 +248,44 @@ TEST_P(ElasticStop, GivesBackWhatCame) {
          "%");
   EXPECT_LE(worst, needed) << "reach " << where;
 }
+
 INSTANTIATE_TEST_SUITE_P(Cases, ElasticStop,
                          testing::Values(Stopped{"on a rail", onRail}, Stopped{"of a hinge", onHinge},
                                          Stopped{"of a knee", onTwoHinges}, Stopped{"of a rope", onRope},
                                          Stopped{"against a spring", onSpring},
                                          Stopped{"of a rope in space", onRopeInSpace, 0.01},
                                          Stopped{"of six axes", onSixAxes}, Stopped{"of a chain", onAChain, 0.01}));
+
+// A cylinder and a stone that tumble towards each other: what is near something fast is struck touch by touch, and what
+// turns as it lies then. Here the stone comes down on two corners within a step.
+TEST(TumblingPair, KeepsItsEnergy) {
+  World world;
+  BodyDef floor;
+  floor.role = Role::fixed;
+  floor.friction = 0;
+  floor.shapes = {{Box{{40, 2, 40}}, {{0, -1, 0}, Quat::Identity()}}};
+  world.addBody(floor);
+  const auto add = [&](const Shape& shape, double mass, const Pose& pose, double speed, const Vec3& spin) {
+    BodyDef def = bouncing(tangible(shape, mass, pose), 1);
+    def.velocity.x() = speed;
+    def.angularVelocity = spin;
+    world.addBody(def);
+  };
+  const std::vector<Vec3> corners{{-0.1, -0.102, 0.122},   {0.128, 0.066, -0.081},   {-0.009, -0.046, -0.115},
+                                  {-0.079, -0.133, 0.142}, {-0.079, -0.034, -0.076}, {0.045, 0.019, 0.08},
+                                  {-0.147, -0.089, 0.03},  {0.023, 0.097, -0.126},   {-0.039, -0.029, 0.004}};
+  add(Cylinder{0.1, 0.2}, 1, {{0, 0.3, 0}, Quat(0.823, -0.173, 0.034, -0.541).normalized()}, 1, {1.269, 0.155, -2.697});
+  add(ConvexHull{std::make_shared<HullData>(makeHull(corners))}, 2,
+      {{0.6, 0.3, 0.02}, Quat(0.391, -0.528, 0.724, 0.209).normalized()}, -1, {-1.492, -3.285, -0.861});
+  const double start = world.energy().total();
+  double worst = 0;
+  for (int frame = 0; frame < 36; ++frame) {
+    world.step();
+    worst = std::max(worst, std::abs(world.energy().total() / start - 1));
+  }
+  report("cylinder and stone tumbling at each other: energy", 100 * worst, 0.5, "%");
+  EXPECT_LE(worst, 5e-3);
+}
 
 // A slanting rod's end strikes a rough floor almost straight down. Newton's law with a sticking end would send it back
 // with more energy than it came with: in its place comes an impact that keeps the energy, by an impulse that friction
