@@ -357,7 +357,7 @@ class Assembly : private AssemblyParts {
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);
   bool reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
-  // Whether what strikes a stop of the axis does so at the instant of touch: it is sent back, or there are so few stops
+  // Whether what strikes a stop of the axis does so at the instant of touch: it is sent back, or there are so few joints
   // that it is worth it.
   bool isStruckAtTouch(const Axis& axis) const;
   // When an axis strikes such a stop, s from now (infinite: never), and what its rate gathers until then.
@@ -479,7 +479,7 @@ class Assembly : private AssemblyParts {
   std::vector<SpringStep> springStep_;
   bool hasAxes_ = false;
   // Of noteAxes(): whether some axis speeds up, winds a rope, is sprung or softly stopped, or strikes a stop at the
-  // instant of touch; and whether there are so few stops that all are struck so.
+  // instant of touch; and whether there are so few joints that all stops are struck so.
   bool speedsUp_ = false, winds_ = false, sprung_ = false, struck_ = false, fewStops_ = false;
   double kickShare_ = 1;  // of the step that the impulses stand for
   double lookAhead_ = 0;  // s, within which stops are met: the step, or nothing when velocities are closed
