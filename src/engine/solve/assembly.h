@@ -357,8 +357,8 @@ class Assembly : private AssemblyParts {
   bool reviseSoftStop(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
   bool reviseSpring(const Node& n, int r, double rate, double time, std::vector<Body>& bodies);
   bool reviseWinch(const Node& n, int r, double rate, double h, double time, std::vector<Body>& bodies);
-  // Whether what strikes a stop of the axis does so at the instant of touch: it is sent back, or there are so few joints
-  // that it is worth it.
+  // Whether what strikes a stop of the axis does so at the instant of touch: it is sent back, or joints are so few that
+  // it is worth it.
   bool isStruckAtTouch(const Axis& axis) const;
   // When an axis strikes such a stop, s from now (infinite: never), and what its rate gathers until then.
   struct StopTouch {
