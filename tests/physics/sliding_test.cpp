@@ -6,15 +6,12 @@
 
 #include "engine/shape/mesh.h"
 #include "physics/rigs.h"
+#include "physics/surfaces.h"
 
 namespace calm::physics {
 namespace {
 
 constexpr double kHalf = 2, kThick = 0.4;  // m, of a square table
-
-Shape tableOf(const std::vector<Vec3>& corners, const std::vector<std::array<int, 3>>& triangles) {
-  return TriangleMesh{std::make_shared<MeshData>(makeMesh(corners, triangles))};
-}
 
 struct Table {
   const char* name;
@@ -36,7 +33,7 @@ std::vector<Table> tables() {
   return {
       {"block", {{Box{{2 * kHalf, kThick, 2 * kHalf}}, below}}},
       {"twoBlocks", halves},
-      {"twoTriangles", {{tableOf(corners, {{0, 1, 2}, {0, 2, 3}}), {}}}},
+      {"twoTriangles", {{meshOf(corners, {{0, 1, 2}, {0, 2, 3}}), {}}}},
       {"manyTriangles",
        {{TriangleMesh{std::make_shared<MeshData>(makeHeightField(kCells + 1, kCells + 1, cell, cell, heights))}, {}}}}};
 }
