@@ -193,7 +193,7 @@ class World {
   bool isAsleep(BodyId body) const { return bodies_.at(body).asleep; }
 
  private:
-  static constexpr std::uint64_t kStateVersion = 11;
+  static constexpr std::uint64_t kStateVersion = 12;
   void visitState(StateArchive& state);
   Residual advanceFrame();
   void buildAssemblies();

@@ -15,8 +15,8 @@ void AxisDef::visitState(StateArchive& state) {
 }
 
 void JointReading::visitState(StateArchive& state) {
-  state(force, torque, forceNow, torqueNow, separation, separationPeak, misalignment, misalignmentPeak, position, rate,
-        effort, work, activity, parted, partedAt);
+  state(force, torque, forceNow, torqueNow, forceSize, torqueSize, separation, separationPeak, misalignment,
+        misalignmentPeak, position, rate, effort, work, activity, parted, partedAt);
 }
 
 void JointState::visitState(StateArchive& state) {

@@ -13,9 +13,9 @@ using What = rig::Reading::What;
 double ofJoint(const JointReading& r, What what, std::size_t axis) {
   switch (what) {
     case What::force:
-      return r.force.norm();
+      return r.forceSize;
     case What::torque:
-      return r.torque.norm();
+      return r.torqueSize;
     case What::separation:
       return r.separationPeak;
     case What::misalignment:

@@ -41,8 +41,8 @@ FrameData sampleOf(const CompiledRig& run, const Residual& residual) {
   for (const JointId j : run.joints) {
     const JointReading& r = run.world.reading(j);
     JointSample& sample = frame.joints.emplace_back();
-    sample.force = static_cast<float>(r.force.norm());
-    sample.torque = static_cast<float>(r.torque.norm());
+    sample.force = static_cast<float>(r.forceSize);
+    sample.torque = static_cast<float>(r.torqueSize);
     sample.separation = static_cast<float>(r.separationPeak);
     sample.misalignment = static_cast<float>(r.misalignmentPeak);
     for (int k = 0; k < kMaxAxes; ++k) {

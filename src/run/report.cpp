@@ -27,8 +27,8 @@ void notePeaks(const CompiledRig& run, std::vector<JointPeaks>& peaks) {
       peak = static_cast<float>(value);
       return true;
     };
-    if (raise(p.peak.force, r.force.norm())) p.forceAt = run.world.time();
-    raise(p.peak.torque, r.torque.norm());
+    if (raise(p.peak.force, r.forceSize)) p.forceAt = run.world.time();
+    raise(p.peak.torque, r.torqueSize);
     raise(p.peak.separation, r.separationPeak);
     raise(p.peak.misalignment, r.misalignmentPeak);
     p.forceNow = r.forceNow;

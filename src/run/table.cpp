@@ -53,7 +53,7 @@ void writeCsvRow(std::ostream& out, const CompiledRig& run) {
   }
   for (JointId j : run.joints) {
     const JointReading& r = run.world.reading(j);
-    add(r.force.norm()), add(r.torque.norm()), add(r.separationPeak);
+    add(r.forceSize), add(r.torqueSize), add(r.separationPeak);
     for (std::size_t k = 0; k < static_cast<std::size_t>(axesOf(run.world.joint(j).type).all()); ++k)
       add(r.position[k]), add(r.rate[k]), add(r.effort[k]);
   }

@@ -77,5 +77,28 @@ TEST(BreakForce, PartsWhereThePendulumsTensionPasses) {
   EXPECT_NEAR(angle, exact, 2 * speed / 60);
 }
 
+// m e w^2, at a turn a frame: what goes round has no mean over a frame, but its size has.
+TEST(BreakForce, OfABearingWhoseRotorIsOutOfBalance) {
+  const double rate = 2 * kPi * 60, mass = 2, offset = 1e-3, load = mass * offset * rate * rate;
+  for (const double share : {0.94, 1.05}) {
+    World world({.gravity = Vec3::Zero()});
+    BodyDef def = solid(Sphere{0.1}, mass, {{0, offset, 0}, Quat::Identity()});
+    def.angularVelocity = {rate, 0, 0};
+    def.velocity = {0, 0, rate * offset};
+    JointDef bearing = joint(JointType::hinge, kWorld, Vec3::Zero(), world.addBody(def), {0, -offset, 0});
+    bearing.breakForce = share * load;
+    world.addJoint(bearing);
+    for (int i = 0; i < 10; ++i) world.step();
+    EXPECT_EQ(world.reading(0).parted, share < 1);
+    if (share < 1) continue;
+    // Substep by substep the load turns by w h, of which the mean is a chord; and so is the way that it bends.
+    const double turn = rate / 480 / 2, chord = std::sin(turn) / turn;
+    report("load of a bearing out of balance, size over m e w^2", world.reading(0).forceSize / load, 1, "");
+    EXPECT_GE(world.reading(0).forceSize, (chord * chord - 1e-3) * load);
+    EXPECT_LE(world.reading(0).forceSize, (1 + 1e-3) * load);
+    EXPECT_LE(world.reading(0).force.norm(), 1e-3 * load) << "the frame's impulse";
+  }
+}
+
 }  // namespace
 }  // namespace calm::physics

@@ -100,6 +100,37 @@ TEST_P(OnABlock, WhatIsSunkStaysAbove) {
     }
 }
 
+// It rises out no faster than half of its weight takes back until it is out, on whatever it stands.
+TEST(Overlap, RisesOutAndStays) {
+  const Vec3 size(4, 0.8, 4);
+  const Shape shapes[] = {Sphere{0.1}, Box{{0.2, 0.15, 0.25}}, Capsule{0.05, 0.4}, Cylinder{0.1, 0.15}};
+  const Shape floors[] = {HalfSpace{}, Box{size}, blockOfTriangles(size, 7, Made::open)};
+  for (const Shape& shape : shapes)
+    for (const Shape& floor : floors)
+      for (const double depth : {0.003, 0.02, 0.04}) {
+        World world;
+        BodyDef below = fixedPart(floor);
+        if (!std::holds_alternative<HalfSpace>(floor)) below.pose.position.y() = -size.y() / 2;
+        world.addBody(below);
+        const double half = -boundsOf(shape, {}).low.y();
+        const BodyId id = world.addBody(tangible(shape, 1, {{0, half - depth, 0}, Quat::Identity()}));
+        double highest = -1, fastest = 0;
+        for (int frame = 0; frame < 60; ++frame) {
+          world.step();
+          highest = std::max(highest, world.state(id).pose.position.y() - half);
+          fastest = std::max(fastest, world.state(id).velocity.norm());
+        }
+        const auto where = [&] {
+          return "shape " + std::to_string(shape.index()) + ", floor " + std::to_string(floor.index()) + ", depth " +
+                 std::to_string(depth);
+        };
+        EXPECT_LT(highest, 1e-5) << "hops; " << where();
+        EXPECT_GT(world.state(id).pose.position.y() - half, -1e-5) << where();
+        EXPECT_LT(fastest, std::sqrt(kGravity * depth)) << where();
+        EXPECT_LT(world.state(id).velocity.norm(), 1e-4) << where();
+      }
+}
+
 // A ball that does not bounce keeps what it has across the line from the edge to its centre, and flies on with it.
 TEST(Mesh, EdgeStopsABallAsItLiesWhenItIsMet) {
   constexpr double kRadius = 0.1, kNeeded = 1e-3;

@@ -12,6 +12,7 @@
 #include <valijson/schema_parser.hpp>
 #include <valijson/validator.hpp>
 
+#include "engine/shape/mesh.h"
 #include "rig/demos.h"
 #include "rig/edits.h"
 
@@ -228,6 +229,7 @@ TEST(RigFile, EverythingThatCanBeSaidReadsBackTheSame) {
   const std::string once = formatRig(rig);
   EXPECT_TRUE(fits(once));
   EXPECT_TRUE(formatRig(parseRig(once, "x")) == once);
+  EXPECT_FALSE(std::get<TriangleMesh>(parseRig(once, "x").parts[3].shape).data->sheet) << "a height field is solid";
   EXPECT_EQ(rig.parts[4].motion->waves.size(), 2u);
   EXPECT_EQ(rig.joints[3].axes[0].target, 3) << "a spring rests at the length that it has";
   EXPECT_EQ(rig.joints[1].axes[2].frequency, 3);

@@ -74,7 +74,7 @@ struct JointDef {
   // nothing in a tree and 1e-12 m/N where loops could make joints redundant.
   double compliance = 0;
   double pinRadius = 0.02;  // m
-  // The joint parts when the force or torque that it carries, averaged over one frame's time, passes these.
+  // The joint parts when the size of the force or torque that it carries, averaged over one frame's time, passes these.
   double breakForce = kUnbreakable;   // N
   double breakTorque = kUnbreakable;  // N m
   bool armed = true;                  // whether it can part
@@ -88,10 +88,12 @@ struct JointReading {
   Vec3 torque = Vec3::Zero();     // N m
   Vec3 forceNow = Vec3::Zero();   // N, at the end of the frame
   Vec3 torqueNow = Vec3::Zero();  // N m
-  double separation = 0;          // m, at the end of the frame
-  double separationPeak = 0;      // m, the largest of the frame's substeps
-  double misalignment = 0;        // rad, of the locked axes
-  double misalignmentPeak = 0;    // rad
+  // Their sizes, means of the frame: of a load that turns, its mean has less.
+  double forceSize = 0, torqueSize = 0;  // N, N m
+  double separation = 0;                 // m, at the end of the frame
+  double separationPeak = 0;             // m, the largest of the frame's substeps
+  double misalignment = 0;               // rad, of the locked axes
+  double misalignmentPeak = 0;           // rad
   // Of the free axes. At the end of the frame: position (m or rad; angles go on counting beyond a turn) and rate (m/s
   // or rad/s). Effort is what stops, drive and spring push with along the axis, mean of the frame (N or N m), work what
   // they have put into the parts since the start (J), activity the AxisActivity bits.

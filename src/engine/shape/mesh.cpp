@@ -103,6 +103,7 @@ MeshData makeHeightField(int columns, int rows, double spacingX, double spacingZ
     }
   MeshData field = makeMesh(vertices, triangles);
   field.sheet = false;
+  field.grid = {columns, rows, spacingX, spacingZ, heights};
   return field;
 }
 

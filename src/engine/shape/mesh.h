@@ -3,11 +3,20 @@
 #pragma once
 
 #include <array>
+#include <optional>
 #include <vector>
 
 #include "engine/shape/box_tree.h"
 
 namespace calm {
+
+// The surface y = heights[row * columns + column] over a grid of the given spacing (m) centred on the origin; columns
+// run along x and rows along z.
+struct HeightGrid {
+  int columns, rows;
+  double spacingX, spacingZ;
+  std::vector<double> heights;
+};
 
 // A closed one is solid on the side from which its triangles look clockwise: what is pushed out leaves along their
 // normals. So is a height field. Any other is a sheet, which holds what comes from either side.
@@ -25,14 +34,14 @@ struct MeshData {
   BoxTree tree;  // tags are triangles
   Aabb bounds;
   bool sheet = false;
+  std::optional<HeightGrid> grid = {};  // that it was made from
 };
 
 // Throws std::invalid_argument with what is wrong, as the end of a sentence: an index that is out of range, a number
 // that is not finite, no triangle. Triangles without area are left out.
 MeshData makeMesh(const std::vector<Vec3>& vertices, const std::vector<std::array<int, 3>>& triangles);
 
-// The surface y = heights[row * columns + column] over a grid of the given spacing (m) centred on the origin; columns
-// run along x and rows along z.
+// Solid below. Throws std::invalid_argument as above: too few rows or columns, no spacing, another number of heights.
 MeshData makeHeightField(int columns, int rows, double spacingX, double spacingZ, const std::vector<double>& heights);
 
 }  // namespace calm

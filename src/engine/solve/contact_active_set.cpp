@@ -110,7 +110,7 @@ std::vector<ContactSolver::Grip> ContactSolver::gripsAtStart() const {
     for (int i = patch.first; i < patch.end; ++i) pushed |= touches_.points[i].impulse[0] > 0;
     for (int i = patch.first; i < patch.end; ++i) {
       const ContactPoint& p = touches_.points[i];
-      if (pushed ? p.impulse[0] <= 0 : p.gap > kNearTouch) continue;
+      if (pushed ? p.impulse[0] <= 0 : p.gap > patch.pair->near) continue;
       const Eigen::Vector2d rubs = p.impulse.tail<2>();
       const bool slides = patch.friction == 0 || (pushed && rubs.norm() >= (1 - 1e-9) * patch.friction * p.impulse[0]);
       if (slides)

@@ -53,14 +53,14 @@ bool ContactSolver::wouldBounce(const std::vector<Body>& bodies, double h) const
 
 bool ContactSolver::touchesNow() const {
   return std::any_of(touches_.points.begin(), touches_.points.end(),
-                     [](const ContactPoint& p) { return p.gap < kNearTouch; });
+                     [&](const ContactPoint& p) { return p.gap < touches_.patches[p.patch].pair->near; });
 }
 
 bool ContactSolver::struckUnawares() const {
   for (int i = 0; i < size(); ++i) {
     const ContactPoint& p = touches_.points[i];
     const ContactPatch& patch = touches_.patches[p.patch];
-    if (!patch.bounces || patch.pair->restitution == 0 || p.gap < kNearTouch || p.impulse[0] <= 0) continue;
+    if (!patch.bounces || patch.pair->restitution == 0 || p.gap < patch.pair->near || p.impulse[0] <= 0) continue;
     if (std::min(slipsBefore_[i][0], p.target) < -patch.slowest) return true;
   }
   return false;
@@ -106,13 +106,15 @@ double ContactSolver::nextStrike(const std::vector<Body>& bodies, double h) cons
       return bodies[body].dynamic() && (held[place] || bodies[body].jointed);
     };
     if (!swings(i, bodies) && !isHeld(patch.a, patch.placeA) && !isHeld(patch.b, patch.placeB)) continue;
-    if (!patch.bounces || p.gap < kNearTouch) continue;
+    if (!patch.bounces || p.gap < patch.pair->near) continue;
     const double v = partingSpeed(i, bodies);
     if (v > -patch.slowest) continue;
     const double after = timeToTouch(i, bodies);
     if (after < h && (first < 0 || after < first)) first = after;
   }
-  return (1 - 2 * kTogether) * first;
+  // Just short of it: what an impact leaves to rest there is to count as touching when the next one comes.
+  constexpr double kShort = 1e-3;
+  return (1 - kShort) * first;
 }
 
 double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstOnly,
@@ -386,7 +388,7 @@ void ContactSolver::addResting(std::vector<Impact>& struck, const std::vector<Bo
   for (const Impact& impact : struck) patches.insert(touches_.points[impact.point].patch), points.insert(impact.point);
   for (const int patch : patches)
     for (int i = touches_.patches[patch].first; i < touches_.patches[patch].end; ++i) {
-      if (touches_.points[i].gap > kNearTouch || points.contains(i)) continue;
+      if (touches_.points[i].gap > touches_.patches[patch].pair->near || points.contains(i)) continue;
       Impact& impact = struck.emplace_back(impactAt(i, bodies));
       impact.contact.law.target = std::min(0.0, impact.slip[0]);
     }

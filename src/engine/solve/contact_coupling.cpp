@@ -152,7 +152,7 @@ double ContactSolver::relaxCoupled(std::vector<Body>& bodies, const Goal& goal, 
     speeds_.segment<2>(3 * i + 1) += touches_.points[i].carried;
   }
   double change = settleCoupled(bodies, goal);
-  if (easeJams(momentum)) change = settleCoupled(bodies, goal);
+  if (easeJams(bodies, momentum)) change = settleCoupled(bodies, goal);
   std::vector<Vec3> impulses;
   for (const Contact& c : coupled_) impulses.push_back(Eigen::Map<const Vec3>(c.push.impulse));
   pushByChanges(bodies, impulses);
@@ -215,13 +215,18 @@ double ContactSolver::settleByLaw(const std::vector<Body>& bodies, Goal& goal) {
 }
 
 // What pushes by far more than all the momentum and the weight that there is jams: parts that joints hold between one
-// another. There it only holds; to push the overlap out would take any amount of work.
-bool ContactSolver::easeJams(double momentum) {
+// another. There it only holds; to push the overlap out would take any amount of work. What is free may have what it is
+// pushed out with.
+bool ContactSolver::easeJams(const std::vector<Body>& bodies, double momentum) {
   constexpr double kLever = 8;
   bool eased = false;
   for (int i = 0; i < size(); ++i) {
     auto& [law, push, friction] = coupled_[i];
-    if (push.impulse[0] <= kLever * momentum || speeds_[3 * i] <= 0) continue;
+    const ContactPatch& patch = touches_.patches[touches_.points[i].patch];
+    double most = momentum;
+    for (const Body* body : {&bodies[patch.a], &bodies[patch.b]})
+      if (body->dynamic() && !body->jointed) most += body->mass * std::max(touches_.points[i].target, 0.0);
+    if (push.impulse[0] <= kLever * most || speeds_[3 * i] <= 0) continue;
     law.target -= speeds_[3 * i];
     eased = true;
   }

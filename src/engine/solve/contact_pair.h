@@ -2,6 +2,7 @@
 // Two shapes that may meet: where they touch, and what is remembered of it from step to step.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <optional>
 #include <vector>
@@ -29,6 +30,8 @@ struct ContactPair {
   int shapeA, shapeB;  // colliders
   int triangle = -1;   // of shape B, where that is a mesh
   double friction, restitution;
+  // What is further from touching than this (m) meets as it will be at the instant of touch.
+  double near = 0;
   bool fromTheStart = false;  // has not been looked at yet, in the world's first frame
   // Two parts of one assembly that were put into each other, as bars are where a pin holds them: they do not touch
   // until they have come apart.
@@ -80,6 +83,9 @@ struct ContactPair {
   } rubbing;
 
   void visitState(StateArchive& state);
+  bool pushed() const {
+    return std::any_of(last.begin(), last.end(), [](const ContactImpulse& i) { return i.force[0] > 0; });
+  }
   // Ahead of a look at it: first itself, then what it points to.
   void prefetchSelf() const { prefetch(this, sizeof *this); }
   void prefetchPoints() const {

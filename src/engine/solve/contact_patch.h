@@ -12,9 +12,6 @@
 
 namespace calm {
 
-// What is further from touching than this meets as it will be at the instant of touch.
-constexpr double kNearTouch = 1e-5;  // m
-
 struct ContactPoint {
   int patch;
   std::uint32_t id;

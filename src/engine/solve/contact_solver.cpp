@@ -12,8 +12,10 @@ namespace calm {
 
 namespace {
 
-// Overlap is pushed out at this fraction a substep, and at most at this speed, so that nothing is flung.
-constexpr double kPushRate = 0.2;
+// Overlap is pushed out at this fraction a substep, but no faster than this share of what presses the two together
+// brings to rest by the time that they part (of gravity at least, or of so much, m/s^2), nor than at this speed:
+// nothing is flung.
+constexpr double kPushRate = 0.2, kPushShare = 0.5, kLeastPress = 1;
 constexpr double kPushSpeed = 1;  // m/s
 // Impacts do not bounce that are slower than so many times the change of speed over a substep by gravity, by what else
 // pushes the two together or by the load that they carried, or than the least speed: they are what rests.
@@ -48,8 +50,7 @@ void ContactSolver::begin(const Vec3& gravity, const Span& span, bool closing, b
 }
 
 void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
-  const auto pushes = [](const ContactImpulse& last) { return last.force[0] > 0; };
-  if (closing_ && (pair.ends || std::none_of(pair.last.begin(), pair.last.end(), pushes))) return;
+  if (closing_ && (pair.ends || !pair.pushed())) return;
   pair.ends = false;
   const Body &a = bodies[pair.bodyA], &b = bodies[pair.bodyB];
   const Manifold& manifold = pair.manifold;
@@ -71,11 +72,20 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   for (const ContactImpulse& last : pair.last) load += last.force[0];
   patch.bounces = pair.restitution > 0 || !crowd_ || (manifold.touchTime > 0 && !a.jointed && !b.jointed);
   const Vec3 fromA = a.position + manifold.touchTime * a.velocity, fromB = b.position + manifold.touchTime * b.velocity;
-  if (patch.bounces) {
+  const double rate = kPushRate / span_.whole;
+  const bool deep = rate * rate * -manifold.leastGap() > 2 * kPushShare * kLeastPress;
+  double pressing = 0;  // m/s^2
+  if (patch.bounces || deep) {
     const Vec3 parting = pushOn(b, patch.middle - fromB) - pushOn(a, patch.middle - fromA);
-    const double pressing = std::max({gravity_.norm(), -n.dot(parting), load * (a.inverseMass + b.inverseMass)});
-    patch.slowest = std::max(kBounceShare * span_.whole * pressing, kLeastBounce);
+    const double loaded = load * (a.inverseMass + b.inverseMass);
+    pressing = std::max(gravity_.norm(), -n.dot(parting));
+    patch.slowest = std::max(kBounceShare * span_.whole * std::max(pressing, loaded), kLeastBounce);
+    if (a.jointed || b.jointed) pressing = std::max(pressing, loaded);
   }
+  const auto pushOut = [&](double depth) {
+    const double most = std::min(kPushSpeed, std::sqrt(2 * kPushShare * std::max(pressing, kLeastPress) * depth));
+    return deep ? std::min(rate * depth, most) : rate * depth;
+  };
   // What stays in touch goes by its arms in the middle of the step: what stands on a turntable is carried along its
   // arc. Impulses have those of the instant, so that both bodies' turn by them is the same. Alike at all points: what
   // ceases to turn can stop at all of them.
@@ -101,12 +111,11 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
     const bool strikes = patch.bounces && n.dot(b.velocityAt(armB) - a.velocityAt(armA)) < -patch.slowest;
     // What was only grazed as the step ended is yet to bounce.
     if (closing_ && (force[0] <= 0 || strikes)) continue;
-    const bool stays = m.gap < kNearTouch && !strikes;
-    const double push = std::min(-kPushRate * m.gap / span_.whole, kPushSpeed);
+    const bool stays = m.gap < pair.near && !strikes;
     // What pushed was to end the step in touch; that it did not come straight there opens it again by a little.
     const double way =
         span_.left * ((b.velocity - a.velocity).norm() + a.spin.norm() * armA.norm() + b.spin.norm() * armB.norm());
-    const bool closes = closing_ && m.gap <= kNearTouch + kBent * way;
+    const bool closes = closing_ && m.gap <= pair.near + kBent * way;
     touches_.points.push_back({.patch = static_cast<int>(touches_.patches.size()) - 1,
                                .id = m.id,
                                .position = m.position,
@@ -116,7 +125,7 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
                                .gap = m.gap,
                                .target = closes       ? 0
                                          : m.gap >= 0 ? -m.gap / span_.left
-                                                      : push,
+                                                      : pushOut(-m.gap),
                                .softer = softer});
     if (stays) touches_.points.back().carried = carried;
   }
@@ -155,7 +164,7 @@ void ContactSolver::followBends(const ContactPatch& patch, const std::vector<Bod
   if (span_.left * std::max(bodies[patch.a].spin.norm(), bodies[patch.b].spin.norm()) > kFar) return;
   for (int i = patch.first; i < patch.end; ++i) {
     ContactPoint& p = touches_.points[i];
-    if (p.gap < kNearTouch) continue;
+    if (p.gap < patch.pair->near) continue;
     p.target = -p.gap / span_.left - span_.left / 2 * bendOf(i, bodies) + patch.normal().dot(patch.wandering);
   }
 }

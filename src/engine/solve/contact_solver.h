@@ -218,7 +218,7 @@ class ContactSolver {
   // Whether some point slides otherwise than it came.
   bool turnsRound() const;
   bool isPressedAnew() const;
-  bool easeJams(double momentum);
+  bool easeJams(const std::vector<Body>& bodies, double momentum);
   double sweepCoupled(const ContactStep<double>& step, double& gradient);
   // What a point does.
   struct Grip {

@@ -86,8 +86,19 @@ struct JointState {
   // where loads are traced.
   std::deque<std::pair<Vec3, Vec3>> window;
   std::vector<double> errors;  // m, of the frame's substeps, where they are traced
-  bool open = false;           // not made yet
-  double fade = kOffsetFade;   // s, in which a misfit closes to 1/e
+  // What the joint has pushed with in the present frame so far.
+  struct Load {
+    Vec3 impulse = Vec3::Zero(), moment = Vec3::Zero();  // N s, N m s, of the substep that is open
+    double impulses = 0, moments = 0;                    // sizes of those before, altogether
+
+    void add(const Vec3& linear, const Vec3& angular) { impulse += linear, moment += angular; }
+    void endSubstep() {
+      impulses += impulse.norm(), moments += moment.norm();
+      impulse = moment = Vec3::Zero();
+    }
+  } load;
+  bool open = false;          // not made yet
+  double fade = kOffsetFade;  // s, in which a misfit closes to 1/e
 
   bool holds() const { return !open && !reading.parted; }
   bool canPart() const { return def.armed && (def.breakForce < kUnbreakable || def.breakTorque < kUnbreakable); }

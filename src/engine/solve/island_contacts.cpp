@@ -28,6 +28,15 @@ double extentOf(const Collider& c, const Body& body) {
   return furthest + c.core.radius;
 }
 
+// Up to which distance two shapes touch, m. What stands still has no extent, and counts as large.
+double nearTouchOf(const Collider& a, const Collider& b) {
+  constexpr double kNear = 1e-5, kShare = 1e-3;  // m, and of the smaller one
+  double near = kNear;
+  for (const double extent : {a.extent, b.extent})
+    if (extent > 0) near = std::min(near, kShare * extent);
+  return near;
+}
+
 // Adds how far no point of it can have gone since it was last seen: sums of steps, for it may have turned back.
 void goOn(Collider& c, const Body& body) {
   c.way += (body.position - c.seen.position).norm() + chordBetween(body.orientation, c.seen.rotation) * c.extent;
@@ -86,6 +95,7 @@ void Island::gatherShapes(const Scene& scene) {
               placeB = !onMesh && moves(pair->shapeB) ? b.number : still;
     const double before = a.way + b.way;
     looks_.push_back({pair, placeA, placeB, before, pair->apartFor - before});
+    pair->near = nearTouchOf(a, b);
   }
   contacts_.takeOver(pairs);
   const bool bounces =
@@ -161,7 +171,7 @@ CALM_INLINE bool Island::takesPart(const Scene& scene, ContactPair& pair, const 
   // What is near may come round an edge of which there is no point yet.
   if (pair.manifold.points.empty() && sight.nearby) lookAround();
   if (pair.manifold.points.empty()) return false;
-  const bool waits = !closing && pair.manifold.leastGap() >= kNearTouch;
+  const bool waits = !closing && pair.manifold.leastGap() >= pair.near;
   // Joints bend the way to a touch: there its instant is only trusted for impacts that bounce, which act before
   // the joints do.
   const Body &a = scene.bodies[pair.bodyA], &b = scene.bodies[pair.bodyB];
@@ -172,9 +182,7 @@ CALM_INLINE bool Island::takesPart(const Scene& scene, ContactPair& pair, const 
     return false;
   }
   const bool struck = scene.colliders[pair.shapeA].struck > 0 || scene.colliders[pair.shapeB].struck > 0;
-  const auto pushed = [](const ContactImpulse& impulse) { return impulse.force[0] > 0; };
-  const bool carries = std::any_of(pair.last.begin(), pair.last.end(), pushed);
-  if (!closing && !struck && !carries && rollsOver(pair.manifold, meeting, left)) return false;
+  if (!closing && !struck && !pair.pushed() && rollsOver(pair.manifold, meeting, left)) return false;
   const bool seen = pair.manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
   if (!closing && seen && (!jointed || pair.restitution > 0)) lookAtTouch(pair, meeting, left);
   if (pair.manifold.touchTime == 0) lookAround();
@@ -243,7 +251,7 @@ void Island::findEnds(const Scene& scene, double left) {
     return one.pair->shapeA == other.pair->shapeA && one.pair->shapeB == other.pair->shapeB;
   };
   const auto isClose = [](const Added& one) {
-    return one.pair->manifold.points.size() <= 2 && one.pair->manifold.leastGap() <= kNearTouch;
+    return one.pair->manifold.points.size() <= 2 && one.pair->manifold.leastGap() <= one.pair->near;
   };
   for (std::size_t k = 0; k < added_.size(); ++k) {
     const Added& first = added_[k];

@@ -21,6 +21,7 @@ void Island::openAccounts(const Scene& scene) {
     std::fill(assembly->accounts().begin(), assembly->accounts().end(), Assembly::Account{});
     for (int n = 0; n < assembly->nodes(); ++n) {
       JointState& joint = scene.joints[assembly->jointOf(n)];
+      joint.load = {};
       if (assembly->hasAxes()) joint.reading.effort.fill(0), joint.reading.activity.fill(0);
       if (scene.settings.traced) joint.errors.clear();
       assembly->watch(n, scene.settings.traced || (assembly->isBreakable(n) && joint.canPart()));
@@ -113,20 +114,23 @@ void Island::read(const Scene& scene, bool startsSubstep) {
       assembly->accounts()[n].moment += angular;
       JointState& joint = scene.joints[assembly->jointOf(n)];
       assembly->readAxes(n, joint.reading);
+      const bool starts = startsSubstep && assembly->isFirst(n);
+      if (starts) joint.load.endSubstep();
+      joint.load.add(linear, angular);
       if (!assembly->watched(n)) continue;
       auto& window = joint.window;
-      if ((startsSubstep && assembly->isFirst(n)) || window.empty())
+      if (starts || window.empty())
         window.emplace_back(linear, angular);
       else
         window.back().first += linear, window.back().second += angular;
       const std::size_t frame = static_cast<std::size_t>(scene.settings.substeps);
       if (window.size() > frame + scene.settings.traced) window.pop_front();
       if (!joint.canPart()) continue;
-      Vec3 force = Vec3::Zero(), torque = Vec3::Zero();
+      double impulses = 0, moments = 0;
       for (std::size_t i = window.size() > frame ? window.size() - frame : 0; i < window.size(); ++i)
-        force += window[i].first, torque += window[i].second;
-      if (force.norm() > joint.def.breakForce * scene.settings.frame ||
-          torque.norm() > joint.def.breakTorque * scene.settings.frame)
+        impulses += window[i].first.norm(), moments += window[i].second.norm();
+      if (impulses > joint.def.breakForce * scene.settings.frame ||
+          moments > joint.def.breakTorque * scene.settings.frame)
         part(scene, *assembly, n);
     }
 }
@@ -148,6 +152,9 @@ void Island::finishReadings(const Scene& scene) {
       assembly->storeAxes(n, joint.windings, joint.def.axes);
       if (assembly->isFirst(n)) {
         r.force = r.torque = Vec3::Zero();
+        joint.load.endSubstep();
+        r.forceSize = joint.load.impulses / scene.settings.frame;
+        r.torqueSize = joint.load.moments / scene.settings.frame;
         for (double& e : r.effort) e /= scene.settings.frame;
         r.separation = r.misalignment = r.separationPeak = r.misalignmentPeak = 0;
       }

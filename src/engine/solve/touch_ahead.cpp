@@ -110,10 +110,10 @@ bool fliesPast(const ContactPair& pair, const Body& a, const Body& b, const Coll
 void lookAtTouch(ContactPair& pair, const Meeting& meeting, double h) {
   Manifold& m = pair.manifold;
   const bool alone = m.points.size() == 1;
-  if (m.leastGap() <= (alone ? 0 : kNearTouch)) return;
+  if (m.leastGap() <= (alone ? 0 : pair.near)) return;
   // What is all but there may rest or roll: it has to strike.
   const double meets = h * partingSpeed(m, m.points[0].position, meeting.a, meeting.b);
-  if (alone && m.points[0].gap < kNearTouch && meets > -10 * kNearTouch) return;
+  if (alone && m.points[0].gap < pair.near && meets > -10 * pair.near) return;
   constexpr int kRounds = 4;
   Ahead ahead(meeting);
   Manifold next = m;
@@ -164,7 +164,7 @@ void lookForOthers(ContactPair& pair, const Meeting& meeting, double h) {
 
 void foreseeWandering(ContactPair& pair, const Meeting& meeting, double now, double h) {
   constexpr double kShortly = 0.05, kRuns = 0.1, kFurthest = 0.5;  // of the step; of the rim's radius
-  if (pair.manifold.leastGap() > kNearTouch) return;
+  if (pair.manifold.leastGap() > pair.near) return;
   const bool rim = meeting.rim > 0 && pair.manifold.roundA == 0 && pair.manifold.roundB == 0;
   const bool runs = rim && pair.roll.rate.norm() * h > kRuns * meeting.rim;
   if (!runs && !pair.wandersUnknown()) return;
@@ -177,7 +177,7 @@ void foreseeWandering(ContactPair& pair, const Meeting& meeting, double now, dou
 bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
   if (m.normalOn != Manifold::Owner::neither) return false;
   const double least = leastGapAfter(m, meeting, h);
-  constexpr double kWorthwhile = 2e-6;  // m
+  constexpr double kWorthwhile = 2e-6, kSunk = 1e-5;  // m
   if (least > -kWorthwhile) return false;
   // The looks below must not step over what is thin.
   if (-least > 2 * std::max(m.roundA, m.roundB)) return false;
@@ -188,7 +188,7 @@ bool rollsOver(const Manifold& m, const Meeting& meeting, double h) {
   Manifold then;
   for (const double share : {1.0, 0.5, 0.25, 0.75}) {
     ahead.lookAt(share * h, then);
-    if (distanceAt(then) < std::max(-kNearTouch, least / 2)) return false;
+    if (distanceAt(then) < std::max(-kSunk, least / 2)) return false;
   }
   return true;
 }

@@ -84,6 +84,12 @@ Json writeShape(const Shape& shape) {
   if (const auto* h = std::get_if<ConvexHull>(&shape))
     return {{"type", "hull"}, {"points_m", lists(h->data->vertices)}};
   if (const auto* m = std::get_if<TriangleMesh>(&shape)) {
+    if (const auto& g = m->data->grid)
+      return {{"type", "height_field"},
+              {"columns", g->columns},
+              {"rows", g->rows},
+              {"spacing_m", {g->spacingX, g->spacingZ}},
+              {"heights_m", g->heights}};
     Json triangles = Json::array();
     for (const auto& t : m->data->triangles) triangles.push_back(t.vertices);
     return {{"type", "mesh"}, {"vertices_m", lists(m->data->vertices)}, {"triangles", triangles}};
