@@ -4,7 +4,9 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <functional>
 #include <memory>
+#include <random>
 
 #include "engine/shape/hull.h"
 
@@ -95,6 +97,98 @@ TEST(Collide, RoundSideMeetsAParallelEdgeAtBothEndsOfTheirLine) {
     EXPECT_NEAR(low, -0.1, 1e-9);
     EXPECT_NEAR(high, 0.15, 1e-9);
   }
+}
+
+const Cylinder kBarrel{0.1, 0.3};
+
+// Outside, from a point to a cylinder about the origin, along y.
+double distanceTo(const Cylinder& c, const Vec3& p) {
+  const double over = std::max(std::abs(p.y()) - c.length / 2, 0.0);
+  return std::hypot(over, std::max(std::hypot(p.x(), p.z()) - c.radius, 0.0));
+}
+
+// How far a shape has to go along a direction, turned as it is, until it is a gap away from the barrel.
+Pose placed(const Quat& turn, const Vec3& along, double gap, const std::function<double(const Pose&)>& gapAt) {
+  double near = 0, far = 1;
+  for (int i = 0; i < 50; ++i) {
+    const double middle = (near + far) / 2;
+    (gapAt({middle * along, turn}) < gap ? near : far) = middle;
+  }
+  return {far * along, turn};
+}
+
+class AtTheRim : public testing::Test {
+ protected:
+  static constexpr double kGap = 2e-4;  // m
+  Quat rotation() { return Quat(any(), any(), any(), any()).normalized(); }
+  // Obliquely from above, where the rim is met.
+  Vec3 direction() { return Vec3(any(), 1.5 + any() / 2, any()).normalized(); }
+
+ private:
+  double any() { return uniform_(random_); }
+  std::mt19937 random_{7};
+  std::uniform_real_distribution<double> uniform_{-1, 1};
+};
+
+TEST_F(AtTheRim, RoundThingsMeetTheTrueCircle) {
+  const Sphere ball{0.07};
+  const Capsule rod{0.04, 0.3};
+  for (int i = 0; i < 200; ++i) {
+    const Quat turn = rotation();
+    const Vec3 along = direction();
+    const auto ofBall = [&](const Pose& p) { return distanceTo(kBarrel, p.position) - ball.radius; };
+    // Convex along the segment: by the golden section.
+    const auto ofRod = [&](const Pose& p) {
+      double low = -rod.coreHalfLength(), high = -low;
+      const auto at = [&](double x) { return distanceTo(kBarrel, p.apply({0, x, 0})); };
+      for (int k = 0; k < 90; ++k) {
+        const double step = 0.381966 * (high - low);
+        if (at(low + step) < at(high - step))
+          high -= step;
+        else
+          low += step;
+      }
+      return at(low) - rod.radius;
+    };
+    const Pose ballAt = placed(turn, along, kGap, ofBall), rodAt = placed(turn, along, kGap, ofRod);
+    EXPECT_NEAR(meet(kBarrel, {}, ball, ballAt).leastGap(), kGap, 1e-9) << "ball " << i;
+    EXPECT_NEAR(meet(kBarrel, {}, rod, rodAt).leastGap(), kGap, 2e-6) << "rod " << i;
+  }
+}
+
+TEST_F(AtTheRim, EdgesMeetTheTrueCircle) {
+  const Box box{{0.2, 0.15, 0.25}};
+  constexpr int kCorners = 2000;  // of a polygon for the rim, which is 1.2e-7 m within it
+  ConvexCore barrel;
+  for (int i = 0; i < kCorners; ++i)
+    for (const double side : {-0.5, 0.5})
+      barrel.vertices.emplace_back(kBarrel.radius * std::cos(2 * M_PI * i / kCorners), side * kBarrel.length,
+                                   kBarrel.radius * std::sin(2 * M_PI * i / kCorners));
+  std::vector<double> off, aslant;
+  for (int i = 0; i < 200; ++i) {
+    ConvexCore core;
+    const auto closest = [&](const Pose& p) {
+      buildCore(box, p, core);
+      return closestPoints(barrel, core);
+    };
+    const Pose boxAt = placed(rotation(), direction(), kGap, [&](const Pose& p) { return closest(p).distance; });
+    const ClosestPoints points = closest(boxAt);
+    // Of the box an edge, not a corner or a face; of the barrel its rim.
+    const Vec3 own = boxAt.inverse().apply(points.onB).cwiseAbs() - box.size / 2;
+    if (std::abs(points.distance - kGap) > 1e-9 || (own.array() > -1e-5).count() != 2) continue;
+    if (std::abs(points.onA.y()) < kBarrel.length / 2 - 1e-6 || std::hypot(points.onA.x(), points.onA.z()) < 0.0999)
+      continue;
+    const Manifold m = meet(kBarrel, {}, box, boxAt);
+    ASSERT_FALSE(m.points.empty()) << i;
+    off.push_back(std::abs(m.leastGap() - kGap));
+    aslant.push_back((m.normal - (points.onB - points.onA).normalized()).norm());
+  }
+  // Where the edge's faces look at the barrel almost as squarely as the edge does, they are taken for what is met.
+  ASSERT_GT(off.size(), 40u);
+  for (auto* each : {&off, &aslant})
+    std::nth_element(each->begin(), each->begin() + static_cast<std::ptrdiff_t>(each->size() * 4 / 5), each->end());
+  EXPECT_LT(off[off.size() * 4 / 5], 1e-6) << "m, four of five";
+  EXPECT_LT(aslant[aslant.size() * 4 / 5], 1e-3) << "four of five";
 }
 
 // Going over the rim of a table, it lies on the rim as it lay on the table.

@@ -189,23 +189,49 @@ bool onRoundSides(const ConvexCore& a, const ConvexCore& b, double margin, Manif
   return false;
 }
 
+// Where a cylinder's prism is to have an edge: in the direction of a face that it touches, or else (`byPlace`) towards
+// what its rim meets: an edge, or something round.
+Vec3 towardsTouch(const ConvexCore& cylinder, const ConvexCore& other, const Vec3& outward, const ManifoldPoint& touch,
+                  bool byPlace) {
+  if (!other.faces.empty() && touch.id != kCrossedEdges && !byPlace) return outward;
+  return (touch.position + (touch.gap / 2 + other.radius) * outward - cylinder.center).normalized();
+}
+
+// The same, no further from where it was than two that cross all but in line can be told by.
+Vec3 turnedTowards(const Vec3& from, const Vec3& to) {
+  constexpr double kFurthest = 0.1;  // rad
+  const double way = (to - from).norm();
+  return way <= kFurthest || from.isZero(0) ? to : (from + kFurthest / way * (to - from)).normalized();
+}
+
 // Cylinders that touch with their ends or rims: as prisms, turned so that the touch is on one of their edges.
 void rolledManifold(const ConvexCore& a, const ConvexCore& b, double margin, Manifold& out) {
   constexpr double kSame = 1 - 1e-12;
-  constexpr int kRounds = 4;
+  constexpr int kRounds = 16;
   const double sagitta = a.sagitta() + b.sagitta();
   convexManifold(a, b, margin + sagitta, out);
   // One of each for each thread: there is much in a prism.
   thread_local ConvexCore rolledA, rolledB;
+  thread_local Manifold last;
   rolledA = a, rolledB = b;
-  // Turned for another normal than that which comes out, an edge is not where the cylinder is lowest.
-  Vec3 rolledFor = Vec3::Zero();
-  for (int i = 0; i < kRounds && !out.points.empty() && out.normal.dot(rolledFor) < kSame; ++i) {
-    rolledFor = out.normal;
+  // Turned for another touch than that which comes out, an edge is not where the cylinder is met.
+  Vec3 laidA = Vec3::Zero(), laidB = Vec3::Zero();
+  bool byPlace = false;
+  for (int i = 0; i < kRounds && !out.points.empty(); ++i) {
+    const Vec3 toA = towardsTouch(a, b, out.normal, out.points[0], byPlace),
+               toB = towardsTouch(b, a, -out.normal, out.points[0], byPlace);
+    if ((a.discRadius == 0 || toA.dot(laidA) >= kSame) && (b.discRadius == 0 || toB.dot(laidB) >= kSame)) break;
+    laidA = turnedTowards(laidA, toA), laidB = turnedTowards(laidB, toB);
+    last = out;
     out.points.clear();
-    if (a.discRadius > 0) rollPrism(rolledA, rolledFor);
-    if (b.discRadius > 0) rollPrism(rolledB, -rolledFor);
+    if (a.discRadius > 0) rollPrism(rolledA, laidA);
+    if (b.discRadius > 0) rollPrism(rolledB, laidB);
     convexManifold(rolledA, rolledB, margin, out);
+    // It meets an edge of the face that it seemed to meet.
+    if (out.points.empty() && out.clearance <= margin) {
+      std::swap(out, last);
+      if (std::exchange(byPlace, true)) break;
+    }
   }
   if (out.points.empty()) out.clearance = std::min(margin, out.clearance - sagitta);
   out.normalOn = Manifold::Owner::neither;

@@ -294,7 +294,10 @@ ClosestPoints closestPoints(const ConvexCore& a, const ConvexCore& b) {
 void rollPrism(ConvexCore& core, const Vec3& direction) {
   const Vec3 axis = core.discAxis.normalized();
   const Vec3 across = direction - axis * axis.dot(direction);
-  if (across.norm() > 1e-6 * direction.norm()) layPrism(across.normalized(), core);
+  if (across.norm() <= 1e-6 * direction.norm()) return;
+  layPrism(across.normalized(), core);
+  // There the rim runs as its tangent does; chords would cut it short.
+  core.edgeDirections = {axis, axis.cross(across).normalized()};
 }
 
 }  // namespace calm

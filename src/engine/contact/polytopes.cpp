@@ -25,7 +25,9 @@ struct Axis {
 Axis bestFace(const ConvexCore& core, const ConvexCore& other) {
   Axis best;
   for (const CoreFace& f : core.faces) {
-    const double s = (other.vertices[other.support(-f.normal)] - core.vertices[f.vertices[0]]).dot(f.normal);
+    double s = (other.vertices[other.support(-f.normal)] - core.vertices[f.vertices[0]]).dot(f.normal);
+    // A cylinder reaches beyond its prism's sides.
+    if (core.discRadius > 0 && std::abs(f.normal.dot(core.discAxis)) < 0.5 * core.discAxis.norm()) s -= core.sagitta();
     if (s > best.separation) best = {s, f.normal, &f};
   }
   return best;
@@ -104,7 +106,7 @@ void edgeManifold(const ConvexCore& a, const ConvexCore& b, const Axis& axis, do
   if (denominator < 1e-12) return;
   const double s = (mixed * db.dot(r) - da.dot(r)) / denominator;
   const double t = (db.dot(r) - mixed * da.dot(r)) / denominator;
-  addPoint(pa + s * da, pb + t * db, out.normal, a.radius + b.radius, margin, 8192, a.radius, out);
+  addPoint(pa + s * da, pb + t * db, out.normal, a.radius + b.radius, margin, kCrossedEdges, a.radius, out);
 }
 
 }  // namespace

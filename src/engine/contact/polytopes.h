@@ -24,6 +24,9 @@ Feature facingFeature(const ConvexCore& core, const Vec3& direction);
 // after the edge they came from and the clipping plane.
 void clip(NamedPoints& polygon, const Vec3& point, const Vec3& outward, std::uint32_t planeName);
 
+// The name of the point where two edges cross.
+constexpr std::uint32_t kCrossedEdges = 8192;
+
 // Adds a point where two surfaces are closer than the margin, if they are.
 void addPoint(const Vec3& onA, const Vec3& onB, const Vec3& normal, double radii, double margin, std::uint32_t id,
               double radiusA, Manifold& out);
