@@ -223,5 +223,24 @@ TEST(PushedRod, BeginsToTurnWithItsShareOfFriction) {
 INSTANTIATE_TEST_SUITE_P(Tables, Sliding, testing::ValuesIn(tables()),
                          [](const auto& table) { return std::string(table.param.name); });
 
+// What leaves the neighbourhood of something jointed slides on as if that had never been there.
+TEST(Sliding, ForgetsAJointedNeighbour) {
+  const auto placeOf = [](bool neighbour) {
+    World world;
+    world.addBody(ground(0.5));
+    BodyDef def = tangible(Cylinder{0.2, 0.1}, 5, {{0.32, 0.06, 0}});
+    def.velocity = {3, 0, 0};
+    def.angularVelocity = {0, 20, 0};
+    const BodyId disc = world.addBody(def);
+    if (neighbour) {
+      const BodyId ball = world.addBody(tangible(Sphere{0.1}, 1, {{0, 0.1, 0}}));
+      world.addJoint(joint(JointType::ball, kWorld, Vec3(0, 0.1, 0), ball, Vec3::Zero()));
+    }
+    for (int i = 0; i < 20; ++i) world.step();
+    return world.state(disc).pose.position;
+  };
+  EXPECT_LT((placeOf(true) - placeOf(false)).norm(), 1e-4) << "m";
+}
+
 }  // namespace
 }  // namespace calm::physics

@@ -41,6 +41,7 @@ Vec3 bend(const Body& body, const Vec3& arm) {
 
 void ContactSolver::begin(const Vec3& gravity, const Span& span, bool closing, bool crowd) {
   touches_.clear();
+  slipsBefore_.clear();  // only noted where something is jointed
   speeds_.resize(0);
   crowd_ = crowd;
   closing_ = closing;
