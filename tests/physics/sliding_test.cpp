@@ -228,16 +228,16 @@ TEST(Sliding, ForgetsAJointedNeighbour) {
   const auto placeOf = [](bool neighbour) {
     World world;
     world.addBody(ground(0.5));
-    BodyDef def = tangible(Cylinder{0.2, 0.1}, 5, {{0.32, 0.06, 0}});
+    BodyDef def = tangible(Box{{0.3, 0.1, 0.3}}, 5, {{0.32, 0.09, 0}});
     def.velocity = {3, 0, 0};
     def.angularVelocity = {0, 20, 0};
-    const BodyId disc = world.addBody(def);
+    const BodyId block = world.addBody(def);
     if (neighbour) {
       const BodyId ball = world.addBody(tangible(Sphere{0.1}, 1, {{0, 0.1, 0}}));
       world.addJoint(joint(JointType::ball, kWorld, Vec3(0, 0.1, 0), ball, Vec3::Zero()));
     }
     for (int i = 0; i < 20; ++i) world.step();
-    return world.state(disc).pose.position;
+    return world.state(block).pose.position;
   };
   EXPECT_LT((placeOf(true) - placeOf(false)).norm(), 1e-4) << "m";
 }
