@@ -197,7 +197,7 @@ Vec3 towardsTouch(const ConvexCore& cylinder, const ConvexCore& other, const Vec
   return (touch.position + (touch.gap / 2 + other.radius) * outward - cylinder.center).normalized();
 }
 
-// The same, no further from where it was than two that cross all but in line can be told by.
+// `to`, but no further from where the edge was: where two cross all but in line, their touch may seem to be far away.
 Vec3 turnedTowards(const Vec3& from, const Vec3& to) {
   constexpr double kFurthest = 0.1;  // rad
   const double way = (to - from).norm();
