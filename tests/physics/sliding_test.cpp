@@ -175,29 +175,53 @@ struct Puck {
   }
 };
 
-TEST(SpinningPuck, SlidesAsFarAsAnEvenPressureLetsIt) {
-  constexpr double kTime = 0.5;
-  for (const auto& [speed, spin] : {std::pair(1.0, 10.0), std::pair(2.0, 5.0), std::pair(0.5, 20.0)}) {
-    SCOPED_TRACE(spin);
-    Puck expected{.radius = 0.2, .friction = 0.3, .speed = speed, .spin = spin};
-    expected.run(kTime);
-    World world;
-    world.addBody(ground(expected.friction));
-    BodyDef def = tangible(Cylinder{expected.radius, 0.004}, 1, {{0, 0.002, 0}});
-    def.friction = expected.friction;
-    def.velocity = {speed, 0, 0}, def.angularVelocity = {0, spin, 0};
-    const BodyId puck = world.addBody(def);
-    while (world.time() < kTime - 1e-9) world.step();
-    const BodyState end = world.state(puck);
-    double load = 0;
-    for (const ContactReading& c : world.contacts()) load += std::abs(c.force.y());
-    EXPECT_NEAR(load, kGravity, 1e-3 * kGravity) << "by its contacts";
-    const double way = std::hypot(end.pose.position.x(), end.pose.position.z());
-    report("puck that slides and spins: way", (way / expected.way - 1) * 100, 4, "%");
-    report("puck that slides and spins: spin", (end.angularVelocity.y() / expected.spin - 1) * 100, 4, "%");
-    EXPECT_NEAR(way, expected.way, 0.04 * expected.way);
-    EXPECT_NEAR(end.angularVelocity.y(), expected.spin, 0.04 * expected.spin);
+class SpinningPuck : public testing::TestWithParam<Table> {
+ protected:
+  static constexpr double kFriction = 0.3;
+
+  // On the table; with a part of 1 mg fixed to it if it is to be jointed.
+  static void expectAsFar(bool jointed) {
+    constexpr double kTime = 0.5;
+    for (const auto& [speed, spin] : {std::pair(1.0, 10.0), std::pair(2.0, 5.0), std::pair(0.5, 20.0)}) {
+      SCOPED_TRACE(spin);
+      Puck expected{.radius = 0.2, .friction = kFriction, .speed = speed, .spin = spin};
+      expected.run(kTime);
+      World world;
+      BodyDef table;
+      table.role = Role::fixed;
+      table.shapes = GetParam().shapes;
+      table.friction = kFriction;
+      world.addBody(table);
+      BodyDef def = tangible(Cylinder{expected.radius, 0.004}, 1, {{0, 0.002, 0}});
+      def.friction = kFriction;
+      def.velocity = {speed, 0, 0}, def.angularVelocity = {0, spin, 0};
+      const BodyId puck = world.addBody(def);
+      if (jointed) {
+        BodyDef speck = solid(Sphere{0.03}, 1e-6, def.pose);
+        speck.velocity = def.velocity, speck.angularVelocity = def.angularVelocity;
+        world.addJoint(joint(JointType::fixed, puck, Vec3::Zero(), world.addBody(speck), Vec3::Zero()));
+      }
+      while (world.time() < kTime - 1e-9) world.step();
+      const BodyState end = world.state(puck);
+      double load = 0;
+      for (const ContactReading& c : world.contacts()) load += std::abs(c.force.y());
+      EXPECT_NEAR(load, kGravity, 1e-3 * kGravity) << "by its contacts";
+      const double way = std::hypot(end.pose.position.x(), end.pose.position.z());
+      const std::string name = std::string(jointed ? "jointed" : "free") + " puck on " + GetParam().name;
+      report(name + ": way", (way / expected.way - 1) * 100, 4, "%");
+      report(name + ": spin", (end.angularVelocity.y() / expected.spin - 1) * 100, 4, "%");
+      EXPECT_NEAR(way, expected.way, 0.04 * expected.way);
+      EXPECT_NEAR(end.angularVelocity.y(), expected.spin, 0.04 * expected.spin);
+    }
   }
+};
+
+TEST_P(SpinningPuck, SlidesAsFarAsAnEvenPressureLetsIt) {
+  expectAsFar(false);
+}
+
+TEST_P(SpinningPuck, SlidesAsFarWithAJoint) {
+  expectAsFar(true);
 }
 
 // A thin rod on the ground, pushed across at its end, turns about the place 1/sqrt(2) of its length from there; it
@@ -220,27 +244,10 @@ TEST(PushedRod, BeginsToTurnWithItsShareOfFriction) {
   EXPECT_GT(gives, 0.02);
 }
 
+INSTANTIATE_TEST_SUITE_P(Tables, SpinningPuck, testing::Values(tables().front()),
+                         [](const auto& table) { return std::string(table.param.name); });
 INSTANTIATE_TEST_SUITE_P(Tables, Sliding, testing::ValuesIn(tables()),
                          [](const auto& table) { return std::string(table.param.name); });
-
-// What leaves the neighbourhood of something jointed slides on as if that had never been there.
-TEST(Sliding, ForgetsAJointedNeighbour) {
-  const auto placeOf = [](bool neighbour) {
-    World world;
-    world.addBody(ground(0.5));
-    BodyDef def = tangible(Box{{0.3, 0.1, 0.3}}, 5, {{0.32, 0.09, 0}});
-    def.velocity = {3, 0, 0};
-    def.angularVelocity = {0, 20, 0};
-    const BodyId block = world.addBody(def);
-    if (neighbour) {
-      const BodyId ball = world.addBody(tangible(Sphere{0.1}, 1, {{0, 0.1, 0}}));
-      world.addJoint(joint(JointType::ball, kWorld, Vec3(0, 0.1, 0), ball, Vec3::Zero()));
-    }
-    for (int i = 0; i < 20; ++i) world.step();
-    return world.state(block).pose.position;
-  };
-  EXPECT_LT((placeOf(true) - placeOf(false)).norm(), 1e-4) << "m";
-}
 
 }  // namespace
 }  // namespace calm::physics

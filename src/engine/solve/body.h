@@ -74,6 +74,7 @@ struct alignas(64) Body {
   // What else it is.
   Pose inPart;                           // the principal frame in the part's frame
   bool jointed = false;                  // some joint holds it
+  bool atJoints = false;                 // in the present frame: so, or it may touch what is, be it through others
   bool asleep = false;                   // at rest, and not computed
   bool collides = true;                  // its shapes touch others
   bool weighed = false;                  // its mass properties are known, so that it can be dynamic

@@ -184,9 +184,12 @@ double ContactSolver::bounce(std::vector<Body>& bodies, double span, bool firstO
     }
     addResting(struck, bodies);
     const Motions before = motionsOf(bodies, assemblies);
+    std::vector<std::vector<double>> ofJoints;
+    for (const Assembly* assembly : assemblies) ofJoints.push_back(assembly->impulses());
     settle(struck, bodies, fastest, assemblies);
-    for (int i = 0; i < kPressureRounds && assemblies.empty() && pressAnew(struck); ++i) {
+    for (int i = 0; i < kPressureRounds && pressAnew(struck); ++i) {
       for (const auto& [id, velocity, spin] : before) bodies[id].velocity = velocity, bodies[id].spin = spin;
+      for (std::size_t k = 0; k < assemblies.size(); ++k) assemblies[k]->mixImpulses(ofJoints[k], 1);
       for (Impact& impact : struck) strikeAgain(impact, bodies);
       settle(struck, bodies, fastest, assemblies);
     }

@@ -11,6 +11,7 @@ namespace {
 
 constexpr int kAcross = 4;                      // cells
 constexpr int kInnerRing = 4, kOuterRing = 12;  // of a disc, in two rings alike in area by cell
+static_assert(kAcross * kAcross <= kMostCells && kInnerRing + kOuterRing <= kMostCells);
 
 struct Cell {
   ManifoldPoint middle;

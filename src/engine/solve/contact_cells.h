@@ -8,6 +8,8 @@
 
 namespace calm {
 
+constexpr int kMostCells = 16;  // of a face
+
 struct ContactCell {
   ManifoldPoint middle;
   double softer = 1;  // than their mean, as it is smaller

@@ -39,18 +39,17 @@ Vec3 bend(const Body& body, const Vec3& arm) {
 
 }  // namespace
 
-void ContactSolver::begin(const Vec3& gravity, const Span& span, bool closing, bool crowd) {
+void ContactSolver::begin(const Vec3& gravity, const Span& span, bool closing) {
   touches_.clear();
   slipsBefore_.clear();  // only noted where something is jointed
   speeds_.resize(0);
-  crowd_ = crowd;
   closing_ = closing;
   span_ = span;
   gravity_ = gravity;
   softness_ = kSoftness;
 }
 
-void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
+void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies, int toCome) {
   if (closing_ && (pair.ends || !pair.pushed())) return;
   pair.ends = false;
   const Body &a = bodies[pair.bodyA], &b = bodies[pair.bodyB];
@@ -99,7 +98,9 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies) {
   points.clear();
   for (const ManifoldPoint& m : manifold.points) points.push_back({m});
   // Where there are few, they can be many.
-  if (!crowd_ && !a.jointed && !b.jointed && pair.triangle < 0 && manifold.touchTime == 0 && pullsBothWays(pair))
+  const bool few =
+      (!a.jointed && !b.jointed) || size() + static_cast<int>(points.size()) + toCome + kMostCells <= kCoupled;
+  if (!crowd_ && few && pair.triangle < 0 && manifold.touchTime == 0 && pullsBothWays(pair))
     patch.cells = addCells(manifold, points, patch.twist);
   int known = 0;  // points of the last step
   for (const auto& [m, softer] : points) {
@@ -143,6 +144,10 @@ void ContactSolver::arrange(const std::vector<Body>& bodies) {
   constexpr int kMany = 128;  // points, among which it does not come to that
   touches_.arrange(bodies);
   if (size() <= kMany) touches_.shareAcrossSeams();
+}
+
+bool ContactSolver::hasCells() const {
+  return std::any_of(touches_.patches.begin(), touches_.patches.end(), [](const ContactPatch& p) { return p.cells; });
 }
 
 // A kick stands for what acts from half a step before to half a step after its instant, and the next one has no push.
@@ -376,17 +381,21 @@ void ContactSolver::takeOver(const std::vector<ContactPair*>& pairs) {
     if (!pair->last.empty()) pushing_.push_back(pair);
 }
 
+void ContactSolver::forgetPast() {
+  const std::vector<ContactPatch>& patches = touches_.patches;
+  // Mostly the same pairs push as before.
+  if (std::equal(pushing_.begin(), pushing_.end(), patches.begin(), patches.end(),
+                 [](const ContactPair* pair, const ContactPatch& patch) { return pair == patch.pair; }))
+    return;
+  for (ContactPair* pair : pushing_) pair->last.clear();
+  pushing_.clear();
+  for (const ContactPatch& patch : patches) pushing_.push_back(patch.pair);
+}
+
 void ContactSolver::store(const std::vector<Body>& bodies, double time) {
   storedTime_ = time;
   const double perTime = 1 / time;
   const std::vector<ContactPatch>& patches = touches_.patches;
-  // Mostly the same pairs push as before.
-  if (!std::equal(pushing_.begin(), pushing_.end(), patches.begin(), patches.end(),
-                  [](const ContactPair* pair, const ContactPatch& patch) { return pair == patch.pair; })) {
-    for (ContactPair* pair : pushing_) pair->last.clear();
-    pushing_.clear();
-    for (const ContactPatch& patch : patches) pushing_.push_back(patch.pair);
-  }
   const bool coupled = speeds_.size() > 0;
   for (std::size_t k = 0; k < patches.size(); ++k) {
     if (k + 4 < patches.size()) patches[k + 4].pair->prefetchSelf();

@@ -22,8 +22,16 @@ class Assembly;
 
 class ContactSolver {
  public:
+  // Points up to which those of jointed bodies are best solved with the joints' own answer known: sweeps are cheap
+  // then.
+  static constexpr int kCoupled = 80;
+
   // Of all pairs, notes those that pushed in the last substep. Once, before the first begin().
   void takeOver(const std::vector<ContactPair*>& pairs);
+  // In a crowd, edges and faces that do not bounce stop at the step's end, not at the instant of touch. So it is, too,
+  // from where bounce() comes to no end.
+  void setCrowd(bool crowd) { crowd_ = crowd; }
+  bool crowd() const { return crowd_; }
   // The step that contacts are sought for, s.
   struct Span {
     double whole;  // substep, of which it may be a part
@@ -32,18 +40,19 @@ class ContactSolver {
     double now;   // their instant
   };
   // Forgets the contacts of the last substep. With `closing`, only those that pushed in the last one are taken now, and
-  // none bounces. In a `crowd`, edges and faces that do not bounce stop at the step's end, not at the instant of touch.
-  void begin(const Vec3& gravity, const Span& span, bool closing, bool crowd);
-  // Takes the manifold of a pair that touches at the present poses.
-  void add(ContactPair& pair, const std::vector<Body>& bodies);
+  // none bounces.
+  void begin(const Vec3& gravity, const Span& span, bool closing);
+  // Takes the manifold of a pair that touches at the present poses; so many points come after it.
+  void add(ContactPair& pair, const std::vector<Body>& bodies, int toCome);
   // A patch, by its number in the order of add(), carries what falls on it (m/s^2, along the normal) for only so long
   // (s) of what is left of the step.
   void endTouch(int patch, double after, double falling);
   // After the last of them.
   void arrange(const std::vector<Body>& bodies);
-  bool crowd() const { return crowd_; }
   // Whether bodies that touch have masses so different that sweeps crawl.
   bool areUnequal(const std::vector<Body>& bodies) const;
+  // Whether some face slides and turns at once.
+  bool hasCells() const;
   bool empty() const { return touches_.points.empty(); }
   int size() const { return touches_.size(); }
   bool touchesNow() const;
@@ -91,6 +100,8 @@ class ContactSolver {
   // swung it there. After relax...(), of what noteSlips() saw before.
   bool struckUnawares() const;
 
+  // Of pairs that pushed and do so no more, forgets with what; before any others store() theirs.
+  void forgetPast();
   // Hands the forces, impulses over `time`, back to the pairs.
   void store(const std::vector<Body>& bodies, double time);
   // Before the bodies are kicked, whose velocities belong to the instant `at`, and before warmStart(): how what slid in

@@ -139,6 +139,7 @@ void Island::takeSubsteps(const Scene& scene, int pieces) {
   strained_ = touched_ = safe_ = parted_ = bounced_ = false;
   onStep_ = true;
   contacts_.forgetWork();
+  loose_.forgetWork();
   noteSteered(scene);
   if (blow_) {
     passOnBlow(scene);
@@ -341,11 +342,11 @@ bool Island::trySubstep(const Scene& scene, double h) {
         cutSubstep(scene, h, first);
         return true;
       }
-      const bool more = !contacts_.crowd() && i + 1 < kInstants;
-      const bool struck = bounce(scene, h, more);
+      const bool last = i + 1 == kInstants;
+      if (!bounce(scene, h, !last)) break;
       // What is free goes on from there: what stays in touch, wherever that wanders, and what comes next.
-      if (struck && assemblies.empty() && !contacts_.crowd()) findContacts(scene, h, h, false);
-      if (!struck || !more) break;
+      if (assemblies.empty() || !loose_.empty()) findContacts(scene, h, h, false);
+      if (last) break;
     }
   }
   for (Assembly* assembly : assemblies) assembly->fadeOffset(h);

@@ -255,11 +255,16 @@ class Island {
   // Of the substep h, `left` is still to come.
   void findContacts(const Scene& scene, double h, double left, bool closing);
   void followShapes(const Scene& scene, double h);
+  // Hands what touches to those who solve it.
+  void shareOut(const Scene& scene);
   // The shape's collider where it is now.
   const Collider& readied(const Scene& scene, int shape) const;
   void findEnds(const Scene& scene, double left);
   bool wouldBounce(const Scene& scene, double h) const;
+  bool wouldStrikeStops(const Scene& scene, double h) const;
   void openImpact(const Scene& scene);
+  // What joints have a part in: returns whether anything did.
+  bool bounceAtJoints(const Scene& scene, double h, bool firstOnly);
   // A blow from outside gives velocities that joints do not allow; they pass it on at once. Where something touches the
   // first substep has to solve for both.
   bool isStruck(const Scene& scene, bool fresh) const;
@@ -293,6 +298,11 @@ class Island {
   // Joints and contacts together, by impulses that stand for forces over `time`. With `unlessStruck`, returns false and
   // leaves it if something struck that should have been seen coming.
   bool solveVelocities(const Scene& scene, double h, double time, bool unlessStruck = false);
+  // Contacts of what joints have a part in, and of what they have none in; each returns the last sweep's change, m/s.
+  double solveAtJoints(const Scene& scene, double h, double time);
+  double solveLoose(const Scene& scene, ContactSolver& contacts, double time);
+  // kg m/s, of what is at joints, or of what is not.
+  double momentumOf(const Scene& scene, bool atJoints, double time) const;
   // Returns whether stops or drives changed sides.
   bool solveJoints(const Scene& scene, double h, double time);
   // The same with one change of all that ask for it.
@@ -358,13 +368,17 @@ class Island {
     std::vector<Contact> contacts;
   };
 
-  // A pair that touches, and up to which distance it was looked for, m.
+  // A pair that touches, up to which distance it was looked for, m, and who solves it as which patch.
   struct Added {
     ContactPair* pair;
     double margin;
+    ContactSolver* solver = nullptr;
+    int patch = 0;
   };
 
-  ContactSolver contacts_;
+  // Of what joints have a part in; without joints of all. Where there are some, `loose_` has the rest, that goes on as
+  // it would alone.
+  ContactSolver contacts_, loose_;
   std::vector<Added> added_;                             // in the present search
   std::vector<Look> looks_;                              // at each pair
   std::vector<Way> ways_;                                // of the shapes that move, and of one that does not
@@ -389,7 +403,7 @@ class Island {
   bool struck_ = false;     // the frame began with a blow from outside ...
   bool blow_ = false;       // ... that joints pass on before anything else
   bool bounced_ = false;    // something came back from others or from stops in the frame
-  bool crowd_ = false;      // too many may touch for impacts one by one
+  bool asOne_ = false;      // all impacts are taken in the order in which they come, whoever solves them
   bool moved_ = false;      // something that is not computed moves a part in the frame
   double clock_ = 0;        // s, the end of the present substep
   TimeSpan kickSpan_{};     // of the present kick

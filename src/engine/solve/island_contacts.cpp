@@ -71,6 +71,7 @@ void Island::gatherShapes(const Scene& scene) {
       if (pair->triangle < 0 && moves(pair->shapeB)) visit(pair->shapeB);
     }
   };
+  for (const BodyId id : bodies) scene.bodies[id].atJoints = scene.bodies[id].jointed;
   shapes_.clear();
   forEachMoving([&](int s) { scene.colliders[s].number = -1; });
   forEachMoving([&](int s) {
@@ -98,10 +99,14 @@ void Island::gatherShapes(const Scene& scene) {
     pair->near = nearTouchOf(a, b);
   }
   contacts_.takeOver(pairs);
+  loose_.takeOver({});
   const bool bounces =
       std::any_of(pairs.begin(), pairs.end(), [](const ContactPair* pair) { return pair->restitution > 0; }) ||
       std::any_of(assemblies.begin(), assemblies.end(), [](const Assembly* a) { return a->sendsBack(); });
-  crowd_ = shapes_.size() > (bounces && !assemblies.empty() ? kJointedCrowd : kCrowd);
+  const auto isLoose = [&](int s) { return !scene.bodies[scene.shapes[s].body].jointed; };
+  const auto loose = static_cast<std::size_t>(std::count_if(shapes_.begin(), shapes_.end(), isLoose));
+  contacts_.setCrowd(shapes_.size() > (bounces && !assemblies.empty() ? kJointedCrowd : kCrowd));
+  loose_.setCrowd(loose > kCrowd);
 }
 
 // Where the shapes have come, and how far they may go in the step h.
@@ -176,17 +181,18 @@ CALM_INLINE bool Island::takesPart(const Scene& scene, ContactPair& pair, const 
   // the joints do.
   const Body &a = scene.bodies[pair.bodyA], &b = scene.bodies[pair.bodyB];
   const bool jointed = a.jointed || b.jointed;
+  const bool crowd = (assemblies.empty() || a.atJoints || b.atJoints ? contacts_ : loose_).crowd();
   if (waits && !jointed && !onMesh &&
-      fliesPast(pair, a, b, readied(scene, pair.shapeA), readied(scene, pair.shapeB), left, contacts_.crowd())) {
+      fliesPast(pair, a, b, readied(scene, pair.shapeA), readied(scene, pair.shapeB), left, crowd)) {
     pair.manifold.points.clear();
     return false;
   }
   const bool struck = scene.colliders[pair.shapeA].struck > 0 || scene.colliders[pair.shapeB].struck > 0;
   if (!closing && !struck && !pair.pushed() && rollsOver(pair.manifold, meeting, left)) return false;
-  const bool seen = pair.manifold.points.size() == 1 || (!contacts_.crowd() && !jointed);
+  const bool seen = pair.manifold.points.size() == 1 || (!crowd && !jointed);
   if (!closing && seen && (!jointed || pair.restitution > 0)) lookAtTouch(pair, meeting, left);
   if (pair.manifold.touchTime == 0) lookAround();
-  if (!closing && !contacts_.crowd()) foreseeWandering(pair, meeting, clock_ - left, left);
+  if (!closing && !crowd) foreseeWandering(pair, meeting, clock_ - left, left);
   return true;
 }
 
@@ -196,7 +202,8 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
   const double leastMargin = 4 * scene.settings.gravity.norm() * h * h + 1e-5;
   const double whole = scene.settings.frame / scene.settings.substeps;
   added_.clear();
-  contacts_.begin(scene.settings.gravity, {whole, h, left, closing ? clock_ : clock_ - left}, closing, crowd_);
+  const ContactSolver::Span span{whole, h, left, closing ? clock_ : clock_ - left};
+  for (ContactSolver* solver : {&contacts_, &loose_}) solver->begin(scene.settings.gravity, span, closing);
   for (std::size_t i = 0; i < looks_.size(); ++i) {
     if (i + 6 < looks_.size()) looks_[i + 6].pair->prefetchSelf();
     if (i + 2 < looks_.size()) looks_[i + 2].pair->prefetchPoints();
@@ -211,12 +218,41 @@ void Island::findContacts(const Scene& scene, double h, double left, bool closin
     const bool nearby = meet(scene, look, meeting, margin, past);
     const bool fast = !closing && margin - leastMargin > 4 * kUnseen;
     if (!takesPart(scene, pair, meeting, {nearby, fast}, left, closing)) continue;
-    contacts_.add(pair, scene.bodies);
     added_.push_back({&pair, margin});
   }
-  if (!closing && !contacts_.crowd()) findEnds(scene, left);
-  contacts_.arrange(scene.bodies);
-  touched_ |= !contacts_.empty();
+  shareOut(scene);
+  if (!closing) findEnds(scene, left);
+  for (ContactSolver* solver : {&contacts_, &loose_}) solver->arrange(scene.bodies);
+  touched_ |= !contacts_.empty() || !loose_.empty();
+}
+
+void Island::shareOut(const Scene& scene) {
+  const auto draw = [&](BodyId id) {
+    Body& b = scene.bodies[id];
+    return b.dynamic() && !std::exchange(b.atJoints, true);
+  };
+  const auto isLoose = [&](const Added& one) {
+    return !scene.bodies[one.pair->bodyA].atJoints && !scene.bodies[one.pair->bodyB].atJoints;
+  };
+  for (bool more = !assemblies.empty(); more;) {
+    more = false;
+    for (const Added& one : added_)
+      if (asOne_ || !isLoose(one)) more |= draw(one.pair->bodyA), more |= draw(one.pair->bodyB);
+  }
+  struct Share {
+    int patches = 0, points = 0;  // taken; to come
+  } main, loose;
+  const auto shareOf = [&](const Added& one) -> Share& { return one.solver == &loose_ ? loose : main; };
+  for (Added& one : added_) {
+    one.solver = assemblies.empty() || !isLoose(one) ? &contacts_ : &loose_;
+    shareOf(one).points += static_cast<int>(one.pair->manifold.points.size());
+  }
+  for (Added& one : added_) {
+    Share& share = shareOf(one);
+    one.patch = share.patches++;
+    share.points -= static_cast<int>(one.pair->manifold.points.size());
+    one.solver->add(*one.pair, scene.bodies, share.points);
+  }
 }
 
 // As by the last substep's forces. What slides is held along the normal alone.
@@ -258,7 +294,8 @@ void Island::findEnds(const Scene& scene, double left) {
     const ContactPair* pair = first.pair;
     const auto isSame = [&](const Added& other) { return meetsAlike(other, first); };
     const auto held = [&](const Added& other) { return isSame(other) && !other.pair->last.empty(); };
-    if (std::any_of(added_.begin(), added_.begin() + k, isSame) || std::none_of(added_.begin(), added_.end(), held))
+    if (first.solver->crowd() || std::any_of(added_.begin(), added_.begin() + k, isSame) ||
+        std::none_of(added_.begin(), added_.end(), held))
       continue;
     if (!rolls(pair->shapeA) && !rolls(pair->shapeB)) continue;
     if (scene.colliders[pair->shapeA].halfSpace || scene.colliders[pair->shapeB].halfSpace) continue;
@@ -282,8 +319,8 @@ void Island::findEnds(const Scene& scene, double left) {
     };
     const auto stays = [&](const Added& other) { return isSame(other) && lasts(other) >= left; };
     if (std::any_of(added_.begin(), added_.end(), stays)) continue;
-    for (std::size_t i = 0; i < added_.size(); ++i)
-      if (isSame(added_[i])) contacts_.endTouch(static_cast<int>(i), lasts(added_[i]), falling);
+    for (const Added& one : added_)
+      if (isSame(one)) one.solver->endTouch(one.patch, lasts(one), falling);
   }
 }
 

@@ -19,24 +19,45 @@ double leastPiece(const Scene& scene) {
 }  // namespace
 
 bool Island::wouldBounce(const Scene& scene, double h) const {
-  if (contacts_.wouldBounce(scene.bodies, h)) return true;
-  const auto wouldStrikeStops = [&](const Assembly* a) { return a->wouldStrikeStops(scene.bodies, h); };
+  if (contacts_.wouldBounce(scene.bodies, h) || loose_.wouldBounce(scene.bodies, h)) return true;
+  return wouldStrikeStops(scene, h);
+}
+
+bool Island::wouldStrikeStops(const Scene& scene, double h) const {
+  const auto wouldStrike = [&](const Assembly* a) { return a->wouldStrikeStops(scene.bodies, h); };
   bool would = false;
-  whileSteered(scene, 0, [&] { would = std::any_of(assemblies.begin(), assemblies.end(), wouldStrikeStops); });
+  whileSteered(scene, 0, [&] { would = std::any_of(assemblies.begin(), assemblies.end(), wouldStrike); });
   return would;
 }
 
 bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
   if (!wouldBounce(scene, h)) return false;
+  // What is struck by something faster, or goes further than its own size, may meet others yet in this substep.
+  const auto goesFar = [&](int s) {
+    const Collider& c = scene.colliders[s];
+    const Body& body = scene.bodies[scene.shapes[s].body];
+    return c.struck > 0 || (!body.jointed && h * (body.velocity.norm() + body.spin.norm() * c.extent) > c.extent);
+  };
+  asOne_ = std::any_of(shapes_.begin(), shapes_.end(), goesFar);
+  if (asOne_ && !loose_.empty()) findContacts(scene, h, h, false);
+  // What is moved brings or takes what the others then have.
+  const bool moved = !assemblies.empty() && moved_;
+  const double energyBefore = moved ? kineticEnergy(scene) : 0;
+  const bool loose = loose_.bounce(scene.bodies, h, firstOnly && !loose_.crowd(), {}) >= 0;
+  const bool atJoints = bounceAtJoints(scene, h, firstOnly && !contacts_.crowd());
+  if (moved) assemblies.front()->addDriven(kineticEnergy(scene) - energyBefore);
+  bounced_ |= loose || atJoints;
+  return !std::exchange(asOne_, false) && ((loose && !loose_.crowd()) || (atJoints && !contacts_.crowd()));
+}
+
+bool Island::bounceAtJoints(const Scene& scene, double h, bool firstOnly) {
+  if (!contacts_.wouldBounce(scene.bodies, h) && !wouldStrikeStops(scene, h)) return false;
   // Impacts take no time: they meet the bodies' own inertia, without what loaded joints add to it over a step.
   const auto takeInertia = [&](double stiffnessShare, Kick kick) {
     if (assemblies.empty()) return;
     evaluate(scene);
     factor(scene, h, stiffnessShare, kick);
   };
-  // What is moved brings or takes what the others then have.
-  const bool moved = !assemblies.empty() && moved_;
-  const double energyBefore = moved ? kineticEnergy(scene) : 0;
   takeInertia(0, Kick::none);
   const double step = scene.settings.frame / scene.settings.substeps;
   bool reflected = false;
@@ -46,22 +67,15 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
   if (reflected) {
     read(scene, false);
     addWork(scene);
-    for (BodyId id : bodies) scene.bodies[id].spanBefore = 0;
+    for (BodyId id : bodies)
+      if (scene.bodies[id].atJoints) scene.bodies[id].spanBefore = 0;
     // At the poses to which it put the bodies.
     takeInertia(0, Kick::none);
     for (Assembly* assembly : assemblies) assembly->renew();
   }
   openImpact(scene);
-  // What is struck by something faster, or goes further than its own size, may meet others yet in this substep.
-  const auto goesFar = [&](int s) {
-    const Collider& c = scene.colliders[s];
-    const Body& body = scene.bodies[scene.shapes[s].body];
-    return c.struck > 0 || (!body.jointed && h * (body.velocity.norm() + body.spin.norm() * c.extent) > c.extent);
-  };
-  const bool inTurn = std::any_of(shapes_.begin(), shapes_.end(), goesFar);
-  const bool bounced = inTurn ? bounceInTurn(scene, h) : contacts_.bounce(scene.bodies, h, firstOnly, assemblies) >= 0;
+  const bool bounced = asOne_ ? bounceInTurn(scene, h) : contacts_.bounce(scene.bodies, h, firstOnly, assemblies) >= 0;
   for (Assembly* assembly : assemblies) assembly->closeImpact();
-  crowd_ |= contacts_.crowd();
   if (bounced) {
     read(scene, false);
     readWork(scene, &Body::spin, false);
@@ -69,10 +83,8 @@ bool Island::bounce(const Scene& scene, double h, bool firstOnly) {
     for (const Assembly* assembly : assemblies)
       for (const BodyId id : assembly->dynamicBodies()) scene.bodies[id].spanBefore = 0;
   }
-  if (moved) assemblies.front()->addDriven(kineticEnergy(scene) - energyBefore);
   takeInertia(kStiffnessShare, Kick::opening);
-  bounced_ |= bounced || reflected;
-  return !inTurn && (bounced || reflected);
+  return bounced || reflected;
 }
 
 void Island::openImpact(const Scene& scene) {
@@ -136,8 +148,8 @@ bool Island::bounceInTurn(const Scene& scene, double h) {
       on = first < 0 ? span : first;
     }
     // What comes no end to is a jam.
-    crowd_ |= contacts_.crowd() || (last && most == kTouches);
-    if (last || crowd_) break;
+    if (last && most == kTouches) contacts_.setCrowd(true);
+    if (last || contacts_.crowd()) break;
     for (const BodyId id : bodies) moveOn(scene.bodies[id], on);
     clock += on;
     findContacts(scene, h, h - clock, false);
@@ -186,12 +198,15 @@ void Island::closeBefore(const Scene& scene, double h) {
 }
 
 double Island::nextStrike(const Scene& scene, double h) const {
-  if (!onStep_ || contacts_.crowd()) return -1;
-  double first = contacts_.nextStrike(scene.bodies, h);
+  if (!onStep_) return -1;
+  double first = -1;
+  const auto include = [&](double after) {
+    if (after >= 0 && after < h) first = first < 0 ? after : std::min(first, after);
+  };
+  for (const ContactSolver* solver : {&contacts_, &loose_}) include(solver->nextStrike(scene.bodies, h));
   whileSteered(scene, 0, [&] {
     for (const Assembly* assembly : assemblies)
-      if (const double stop = assembly->nextStop(scene.bodies); stop < h)
-        first = first < 0 ? stop : std::min(first, stop);
+      if (!contacts_.crowd()) include(assembly->nextStop(scene.bodies));
   });
   const double least = leastPiece(scene), cut = std::min(first, h - least);
   return cut > least ? cut : -1;
@@ -200,7 +215,10 @@ double Island::nextStrike(const Scene& scene, double h) const {
 Island::Turn Island::nextTurn(const Scene& scene, double h) const {
   const double least = leastPiece(scene);
   double first = 0;
-  whileSteered(scene, 0, [&] { first = contacts_.nextTurn(scene.bodies, h, velocitiesAt(h)); });
+  whileSteered(scene, 0, [&] {
+    const double at = velocitiesAt(h);
+    first = std::min(contacts_.nextTurn(scene.bodies, h, at), loose_.nextTurn(scene.bodies, h, at));
+  });
   if (first < least) return {true, 0};
   return first < h - least ? Turn{true, first} : Turn{};
 }

@@ -34,8 +34,10 @@ void Island::openAccounts(const Scene& scene) {
 void Island::noteRates(const Scene& scene, bool opening, double at) {
   whileSteered(scene, 0, [&] {
     for (Assembly* assembly : assemblies) assembly->noteRates(scene.bodies, opening);
-    if (!assemblies.empty()) contacts_.noteSlips(scene.bodies);
-    contacts_.noteSlides(scene.bodies, at);
+    for (ContactSolver* solver : {&contacts_, &loose_}) {
+      if (!assemblies.empty()) solver->noteSlips(scene.bodies);
+      solver->noteSlides(scene.bodies, at);
+    }
   });
 }
 
@@ -43,9 +45,11 @@ void Island::readWork(const Scene& scene, Vec3 Body::*spin, bool kicked) {
   for (Assembly* assembly : assemblies) assembly->noteWork(scene.bodies, spin);
   addWork(scene);
   if (!kicked || assemblies.empty()) return;
-  contacts_.noteWork(scene.bodies, spin);
   double byTouches = 0;
-  whileSteered(scene, 0.5, [&] { byTouches = contacts_.workOfMoved(scene.bodies); });
+  for (ContactSolver* solver : {&contacts_, &loose_}) solver->noteWork(scene.bodies, spin);
+  whileSteered(scene, 0.5, [&] {
+    for (const ContactSolver* solver : {&contacts_, &loose_}) byTouches += solver->workOfMoved(scene.bodies);
+  });
   assemblies.front()->addDriven(byTouches);
   fromOutside_ += workFromOutside(scene, spin);
 }

@@ -60,6 +60,7 @@ void Island::returnToStart(const Scene& scene) {
   recallWork(scene);
   openAccounts(scene);
   contacts_.takeOver(pairs);
+  loose_.takeOver({});
   forgetResidual(scene);
   evaluate(scene);
 }
@@ -139,7 +140,7 @@ Island::RigidMotion Island::motionOfAll(const Scene& scene) const {
   RigidMotion mean;
   for (const BodyId id : bodies) {
     const Body& b = scene.bodies[id];
-    if (!b.dynamic()) continue;
+    if (!b.dynamic() || !b.atJoints) continue;
     mass += b.mass, mean.velocity += b.mass * b.velocity, mean.about += b.mass * b.position;
   }
   mean.velocity /= mass, mean.about /= mass;
@@ -147,7 +148,7 @@ Island::RigidMotion Island::motionOfAll(const Scene& scene) const {
   Vec3 momentum = Vec3::Zero();
   for (const BodyId id : bodies) {
     const Body& b = scene.bodies[id];
-    if (!b.dynamic()) continue;
+    if (!b.dynamic() || !b.atJoints) continue;
     const Vec3 arm = b.position - mean.about;
     const Mat3 own = b.worldInertia();
     inertia += own + b.mass * (arm.squaredNorm() * Mat3::Identity() - arm * arm.transpose());
@@ -192,7 +193,7 @@ bool Island::giveBack(const Scene& scene, double gain) {
   double moving = 0, across = 0;
   for (const BodyId id : bodies) {
     const Body& b = scene.bodies[id];
-    if (!b.dynamic()) continue;
+    if (!b.dynamic() || !b.atJoints) continue;
     const Vec3 velocity = common->at(b.position), u = b.velocity - velocity, w = b.spin - common->spin;
     const double own = b.kineticEnergyAt(u, w);
     moving += own;
@@ -205,7 +206,7 @@ bool Island::giveBack(const Scene& scene, double gain) {
   if (!(rise > 0) || !std::isfinite(less) || less < -kMost || (!touched_ && less > kMost)) return false;
   for (const BodyId id : bodies) {
     Body& b = scene.bodies[id];
-    if (!b.dynamic()) continue;
+    if (!b.dynamic() || !b.atJoints) continue;
     const Vec3 velocity = common->at(b.position);
     b.velocity = velocity + factor * (b.velocity - velocity);
     b.spin = common->spin + factor * (b.spin - common->spin);

@@ -97,7 +97,8 @@ Island::Account Island::takeStock(const Scene& scene, double energyBefore, int p
     pushed += 0.5 * b.mass * kPushAllowance * kPushAllowance;
   }
   // Contacts take energy, and bring some only where they push overlaps out.
-  const double byContacts = std::min({contacts_.work(), contacts_.pushedOut(), pushed});
+  const double byContacts =
+      std::min({contacts_.work() + loose_.work(), contacts_.pushedOut() + loose_.pushedOut(), pushed});
   const double gain = after - energyBefore - byAxes - byContacts;
   const bool whirls = std::any_of(bodies.begin(), bodies.end(), [&](BodyId id) {
     return scene.bodies[id].dynamic() && scene.bodies[id].spin.norm() * whole > kWhirl;
