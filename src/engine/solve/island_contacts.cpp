@@ -241,8 +241,8 @@ void Island::shareOut(const Scene& scene) {
   }
   struct Share {
     int patches = 0, points = 0;  // taken; to come
-  } main, loose;
-  const auto shareOf = [&](const Added& one) -> Share& { return one.solver == &loose_ ? loose : main; };
+  } held, loose;
+  const auto shareOf = [&](const Added& one) -> Share& { return one.solver == &loose_ ? loose : held; };
   for (Added& one : added_) {
     one.solver = assemblies.empty() || !isLoose(one) ? &contacts_ : &loose_;
     shareOf(one).points += static_cast<int>(one.pair->manifold.points.size());
