@@ -36,6 +36,21 @@ bool standsOnRoundEnd(const ConvexCore& core, const Vec3& normal, const Points& 
   return middle.norm() < kOffCentre * radius;
 }
 
+// The integral of the distance from the origin over the triangle that it has with an edge; negative where that goes
+// around it clockwise.
+double distanceUnder(const Eigen::Vector2d& from, const Eigen::Vector2d& to) {
+  const Eigen::Vector2d edge = to - from;
+  const double length = edge.norm();
+  if (length == 0) return 0;
+  const double high = (from.x() * to.y() - from.y() * to.x()) / length;  // over the edge
+  if (high == 0) return 0;
+  // Of the triangle under the edge from s = -infinity; s along it from its foot.
+  const auto upTo = [&](double s) {
+    return high / 6 * (s * std::hypot(s, high) + high * high * std::asinh(s / std::abs(high)));
+  };
+  return upTo(to.dot(edge) / length) - upTo(from.dot(edge) / length);
+}
+
 void share(const Points& points, bool round, Manifold& m) {
   m.together = static_cast<int>(points.size());
   m.twistShare = round ? Manifold::kRoundShare : evenPressureOn(m.normal, points).share;
@@ -62,17 +77,11 @@ EvenPressure evenPressureOn(const Vec3& normal, const Points& points) {
   std::sort(corners.begin(), corners.end(), [](const Corner& x, const Corner& y) { return x.first < y.first; });
   double moment = 0;  // of the distance, triangle by triangle about the middle
   for (std::size_t i = 0; i < corners.size(); ++i) {
-    const Eigen::Vector2d from = corners[i].second, to = corners[(i + 1) % corners.size()].second, edge = to - from;
-    const double length = edge.norm();
-    if (length == 0) continue;
-    const double high = (from.x() * to.y() - from.y() * to.x()) / length;  // over the edge
-    if (high <= kThin * own) continue;
-    // The integral of the distance over the triangle under the edge from s = -infinity; s along it from its foot.
-    const auto upTo = [&](double s) {
-      return high / 6 * (s * std::hypot(s, high) + high * high * std::asinh(s / high));
-    };
-    even.area += high * length / 2;
-    moment += upTo(to.dot(edge) / length) - upTo(from.dot(edge) / length);
+    const Eigen::Vector2d &from = corners[i].second, &to = corners[(i + 1) % corners.size()].second;
+    const double twice = from.x() * to.y() - from.y() * to.x();
+    if (twice <= kThin * own * (to - from).norm()) continue;
+    even.area += twice / 2;
+    moment += distanceUnder(from, to);
   }
   if (even.area > kThin * own * own) {
     even.share = moment / (even.area * own);
@@ -82,6 +91,16 @@ EvenPressure evenPressureOn(const Vec3& normal, const Points& points) {
       for (const Corner& y : corners) even.length = std::max(even.length, (x.second - y.second).norm());
   }
   return even;
+}
+
+double distanceOver(const Points& polygon, const Vec3& place, const Vec3& normal) {
+  const Vec3 u = anyPerpendicular(normal), v = normal.cross(u);
+  double sum = 0;
+  for (std::size_t i = 0; i < polygon.size(); ++i) {
+    const Vec3 from = polygon[i] - place, to = polygon[(i + 1) % polygon.size()] - place;
+    sum += distanceUnder({u.dot(from), v.dot(from)}, {u.dot(to), v.dot(to)});
+  }
+  return std::abs(sum);
 }
 
 void shareEvenPressure(const ConvexCore& a, const ConvexCore& b, Manifold& m) {

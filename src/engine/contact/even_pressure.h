@@ -21,4 +21,7 @@ struct EvenPressure {
 };
 EvenPressure evenPressureOn(const Vec3& normal, const std::vector<Vec3>& points);
 
+// The integral of the distance from a place in its plane over a polygon, m^3; corners in their order around.
+double distanceOver(const std::vector<Vec3>& polygon, const Vec3& place, const Vec3& normal);
+
 }  // namespace calm

@@ -77,6 +77,7 @@ void Touches::shareAcrossSeams() {
     int points;   // that touch together
   };
   int seams = 0;
+  for (const ContactPatch& patch : patches) seams = std::max(seams, patch.seam + 1);
   for (std::vector<ContactPatch*>& face : facesInParts()) {
     std::vector<Part> faces, lines;
     std::vector<Vec3> all;
@@ -108,15 +109,13 @@ void Touches::shareAcrossSeams() {
     }
     ++seams;
   }
-  for (ContactPatch& patch : patches)
-    if (patch.cells) patch.seam = seams++;
 }
 
 std::vector<std::vector<ContactPatch*>> Touches::facesInParts() {
   constexpr double kFlat = 1 - 1e-6, kLevel = 1e-5;  // m
   std::vector<std::vector<ContactPatch*>> faces;
   for (ContactPatch& patch : patches) {
-    if (patch.cells) continue;
+    if (patch.seam >= 0) continue;
     const auto holds = [&](const std::vector<ContactPatch*>& face) {
       const ContactPatch& other = *face.front();
       return patch.a == other.a && patch.b == other.b && patch.normal().dot(other.normal()) > kFlat &&

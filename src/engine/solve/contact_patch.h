@@ -38,8 +38,8 @@ struct ContactPatch {
   bool fresh;          // not all of these are known
   double friction;     // coefficient
   double twist;        // share of their distances from there that friction has against twisting, beyond the arms'
-  int seam = -1;       // names the patches into which seams divide the face or line where its two bodies touch
-  bool cells = false;  // has some besides its corners
+  int seam = -1;       // names the patches into which seams divide the face or line where its two bodies touch, and
+                       // those of a face with cells
   Vec3 wandering;      // m/s, that the two move more against each other in the middle of the step, at a point or line
   bool bounces;        // an impact is taken by bounce(), at the instant of touch if it can be
   double slowest;      // m/s; impacts slower than that do not bounce

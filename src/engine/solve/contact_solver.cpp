@@ -5,7 +5,6 @@
 #include <cmath>
 
 #include "engine/contact/even_pressure.h"
-#include "engine/solve/contact_cells.h"
 #include "engine/solve/rotor.h"
 
 namespace calm {
@@ -49,7 +48,9 @@ void ContactSolver::begin(const Vec3& gravity, const Span& span, bool closing) {
   softness_ = kSoftness;
 }
 
-void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies, int toCome) {
+void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies, int face,
+                        const std::vector<ContactCell>& cells) {
+  constexpr double kCorner = 30;  // softer than the cells beside it
   if (closing_ && (pair.ends || !pair.pushed())) return;
   pair.ends = false;
   const Body &a = bodies[pair.bodyA], &b = bodies[pair.bodyB];
@@ -93,20 +94,19 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies, int 
   const Vec3 inwards = turnA * turnA * (patch.middle - a.position) - turnB * turnB * (patch.middle - b.position);
   const Eigen::Vector2d carried = time * patch.directions.rightCols<2>().transpose() * inwards;
   patch.first = size();
+  patch.seam = face;
+  if (face >= 0) patch.twist = 0;
   // One for each thread: patches are many.
   thread_local std::vector<ContactCell> points;
   points.clear();
-  for (const ManifoldPoint& m : manifold.points) points.push_back({m});
-  // Where there are few, they can be many.
-  const bool few =
-      (!a.jointed && !b.jointed) || size() + static_cast<int>(points.size()) + toCome + kMostCells <= kCoupled;
-  if (!crowd_ && few && pair.triangle < 0 && manifold.touchTime == 0 && pullsBothWays(pair))
-    patch.cells = addCells(manifold, points, patch.twist);
   int known = 0;  // points of the last step
-  for (const auto& [m, softer] : points) {
-    Vec3 force = Vec3::Zero();
+  for (const ManifoldPoint& m : manifold.points) {
+    points.push_back({m, face < 0 ? 1 : kCorner});
     for (const ContactImpulse& last : pair.last)
-      if (last.id == m.id) force = last.force, ++known;
+      if (last.id == m.id) points.back().force = last.force, ++known;
+  }
+  points.insert(points.end(), cells.begin(), cells.end());
+  for (const auto& [m, softer, force] : points) {
     // To the surfaces, that meet where they touch.
     const Vec3 half = manifold.touchTime > 0 ? Vec3(Vec3::Zero()) : Vec3(std::max(m.gap, 0.0) / 2 * n);
     const Vec3 armA = m.position - half - fromA, armB = m.position + half - fromB;
@@ -133,7 +133,7 @@ void ContactSolver::add(ContactPair& pair, const std::vector<Body>& bodies, int 
   }
   patch.end = size();
   patch.pressed = pressedOf(patch);
-  patch.fresh = load <= 0 || known < static_cast<int>(std::max(points.size(), pair.last.size()));
+  patch.fresh = load <= 0 || known < static_cast<int>(std::max(manifold.points.size(), pair.last.size()));
   patch.wandering.setZero();
   if (crowd_) return;
   aimAtMiddle(patch, bodies);
@@ -147,7 +147,8 @@ void ContactSolver::arrange(const std::vector<Body>& bodies) {
 }
 
 bool ContactSolver::hasCells() const {
-  return std::any_of(touches_.patches.begin(), touches_.patches.end(), [](const ContactPatch& p) { return p.cells; });
+  return std::any_of(touches_.points.begin(), touches_.points.end(),
+                     [](const ContactPoint& p) { return p.id >= kFirstCell; });
 }
 
 // A kick stands for what acts from half a step before to half a step after its instant, and the next one has no push.

@@ -12,6 +12,7 @@
 #include <utility>
 #include <vector>
 
+#include "engine/solve/contact_cells.h"
 #include "engine/solve/contact_lanes.h"
 #include "engine/solve/contact_law.h"
 #include "engine/solve/contact_newton.h"
@@ -42,8 +43,10 @@ class ContactSolver {
   // Forgets the contacts of the last substep. With `closing`, only those that pushed in the last one are taken now, and
   // none bounces.
   void begin(const Vec3& gravity, const Span& span, bool closing);
-  // Takes the manifold of a pair that touches at the present poses; so many points come after it.
-  void add(ContactPair& pair, const std::vector<Body>& bodies, int toCome);
+  // Takes the manifold of a pair that touches at the present poses. Where it is a part of a face with cells, that
+  // face's number and the cells that are its own: they carry nearly all.
+  void add(ContactPair& pair, const std::vector<Body>& bodies, int face = -1,
+           const std::vector<ContactCell>& cells = {});
   // A patch, by its number in the order of add(), carries what falls on it (m/s^2, along the normal) for only so long
   // (s) of what is left of the step.
   void endTouch(int patch, double after, double falling);

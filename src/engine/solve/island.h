@@ -257,6 +257,8 @@ class Island {
   void followShapes(const Scene& scene, double h);
   // Hands what touches to those who solve it.
   void shareOut(const Scene& scene);
+  // Gives cells to the faces that are to have them.
+  void divideFaces(const Scene& scene);
   // The shape's collider where it is now.
   const Collider& readied(const Scene& scene, int shape) const;
   void findEnds(const Scene& scene, double left);
@@ -374,7 +376,11 @@ class Island {
     double margin;
     ContactSolver* solver = nullptr;
     int patch = 0;
+    int face = -1;  // with cells, that it is a part of
+    std::vector<ContactCell> cells{};
   };
+  // Of that face. Empty if it lies on none.
+  std::vector<Vec3> outlineOf(const Scene& scene, const ContactPair& pair) const;
 
   // Of what joints have a part in; without joints of all. Where there are some, `loose_` has the rest, that goes on as
   // it would alone.

@@ -122,7 +122,7 @@ void Island::followShapes(const Scene& scene, double h) {
   }
 }
 
-CALM_INLINE const Collider& Island::readied(const Scene& scene, int shape) const {
+const Collider& Island::readied(const Scene& scene, int shape) const {
   Collider& c = scene.colliders[shape];
   const Body& body = scene.bodies[scene.shapes[shape].body];
   if (!body.moves() || c.ready) return c;
@@ -239,19 +239,12 @@ void Island::shareOut(const Scene& scene) {
     for (const Added& one : added_)
       if (asOne_ || !isLoose(one)) more |= draw(one.pair->bodyA), more |= draw(one.pair->bodyB);
   }
-  struct Share {
-    int patches = 0, points = 0;  // taken; to come
-  } held, loose;
-  const auto shareOf = [&](const Added& one) -> Share& { return one.solver == &loose_ ? loose : held; };
+  for (Added& one : added_) one.solver = assemblies.empty() || !isLoose(one) ? &contacts_ : &loose_;
+  divideFaces(scene);
+  int held = 0, loose = 0;
   for (Added& one : added_) {
-    one.solver = assemblies.empty() || !isLoose(one) ? &contacts_ : &loose_;
-    shareOf(one).points += static_cast<int>(one.pair->manifold.points.size());
-  }
-  for (Added& one : added_) {
-    Share& share = shareOf(one);
-    one.patch = share.patches++;
-    share.points -= static_cast<int>(one.pair->manifold.points.size());
-    one.solver->add(*one.pair, scene.bodies, share.points);
+    one.patch = one.solver == &loose_ ? loose++ : held++;
+    one.solver->add(*one.pair, scene.bodies, one.face, one.cells);
   }
 }
 

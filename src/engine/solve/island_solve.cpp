@@ -21,7 +21,8 @@ constexpr ContactSolver::Goal kCoupledGoal{200, kContactTolerance, kContactReduc
 // whose ways add up what sweeps leave.
 constexpr ContactSolver::Goal kFineGoal{200, 1e-8, 1e-8};
 constexpr int kCoupledRounds = 30, kPressureRounds = 2;
-// Without joints it is done for so few that the lanes of sweeps would be empty, and where masses are far from equal.
+// Without joints it is done for so few that the lanes of sweeps would be empty, where masses are far from equal, and
+// for such faces.
 constexpr int kFewContacts = 24;
 
 // Changes of side of stops and drives within one solution: so many of all that ask for one, then, where there are many,
@@ -119,7 +120,8 @@ double Island::solveAtJoints(const Scene& scene, double h, double time) {
 double Island::solveLoose(const Scene& scene, ContactSolver& contacts, double time) {
   if (contacts.empty()) return 0;
   const int size = contacts.size();
-  const bool coupled = size <= kFewContacts || (size <= ContactSolver::kCoupled && contacts.areUnequal(scene.bodies));
+  const bool coupled = size <= kFewContacts ||
+                       (size <= ContactSolver::kCoupled && (contacts.hasCells() || contacts.areUnequal(scene.bodies)));
   if (coupled) contacts.couple(scene.bodies, {});
   const double momentum = coupled ? momentumOf(scene, false, time) : 0;
   const auto relax = [&] {
