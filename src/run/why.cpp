@@ -16,6 +16,7 @@ namespace calm::run {
 
 namespace {
 
+using Act = rig::Cue::Act;
 using rig::Id;
 using rig::Reading;
 
@@ -261,7 +262,6 @@ void findRedundancy(const Scene& s, std::vector<Cause>& found) {
 
 // A cue that came just before the worst moment.
 void findHandOver(const Scene& s, std::vector<Cause>& found) {
-  using Act = rig::Cue::Act;
   const auto samples = s.recording.frame(s.recording.indexAt(s.trouble.at)).cues;
   for (std::size_t i = 0; i < s.rig.cues.size(); ++i) {
     const rig::Cue& cue = s.rig.cues[i];

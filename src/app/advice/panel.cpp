@@ -11,7 +11,7 @@
 namespace calm::app {
 
 namespace {
-constexpr int kWidth = 520, kMostHeight = 340;
+constexpr int kAdviceWidth = 520, kMostHeight = 340;
 constexpr std::size_t kMostRows = 60;
 }  // namespace
 
@@ -97,7 +97,7 @@ void AdvicePanel::place() {
   for (QObject* child : list_->children())
     if (auto* row = qobject_cast<QWidget*>(child)) row->show();
   rows_->activate();
-  const int height = std::min(kMostHeight, rows_->totalHeightForWidth(kWidth - 28) + 24);
+  const int height = std::min(kMostHeight, rows_->totalHeightForWidth(kAdviceWidth - 28) + 24);
   // Hangs from its chip, or stands on it where there is more room above.
   const QWidget* chip = parentWidget()->findChild<QWidget*>("advice");
   const bool seen = chip && chip->isVisible();
@@ -105,7 +105,7 @@ void AdvicePanel::place() {
                           : QPoint(parentWidget()->width() - look::kCardWidth - 20, 60);
   const int below = top.y() + (seen ? chip->height() + 12 : 0);
   const bool hangs = below + height <= parentWidget()->height();
-  setGeometry(std::max(8, top.x() - kWidth), hangs ? below : std::max(8, top.y() - height), kWidth, height);
+  setGeometry(std::max(8, top.x() - kAdviceWidth), hangs ? below : std::max(8, top.y() - height), kAdviceWidth, height);
 }
 
 }  // namespace calm::app

@@ -16,9 +16,9 @@
 namespace calm::app {
 
 namespace {
-constexpr double kPi = std::numbers::pi;
+using std::numbers::pi;
 constexpr double kNone = std::numeric_limits<double>::infinity();
-constexpr double kReach = 14;  // px around a handle
+constexpr double kHandleReach = 14;  // px around a handle
 
 }  // namespace
 
@@ -75,7 +75,7 @@ std::pair<double, double> AxisDial::span() const {
 // Zero is at the top, and turns count clockwise as seen along the axis; half a turn either way is at the bottom.
 QPointF AxisDial::at(double value) const {
   if (turns_) {
-    const double angle = std::clamp(value, -kPi, kPi);
+    const double angle = std::clamp(value, -pi, pi);
     return center() + radius() * QPointF(std::sin(angle), -std::cos(angle));
   }
   const auto [from, to] = span();
@@ -112,25 +112,25 @@ void AxisDial::paintProtractor(QPainter& painter) {
   const QPointF c = center();
   const double r = radius();
   const QRectF disc(c.x() - r, c.y() - r, 2 * r, 2 * r);
-  const auto degrees = [](double angle) { return 90 - angle * 180 / kPi; };  // Qt's: from three o'clock, left round
+  const auto degrees = [](double angle) { return 90 - angle * 180 / pi; };  // Qt's: from three o'clock, left round
   painter.setPen(Qt::NoPen);
   painter.setBrush(look::kWell);
   painter.drawEllipse(disc);
-  const double low = std::max(low_, -kPi), high = std::min(high_, kPi);
+  const double low = std::max(low_, -pi), high = std::min(high_, pi);
   painter.setBrush(look::kTealTint);
   if (std::isfinite(low_) || std::isfinite(high_))
-    painter.drawPie(disc, int(degrees(low) * 16), -int((high - low) * 180 / kPi * 16));
+    painter.drawPie(disc, int(degrees(low) * 16), -int((high - low) * 180 / pi * 16));
   for (int d = -180; d < 180; d += 15) {
-    const double a = d * kPi / 180, inner = r - (d % 45 == 0 ? 9 : 5);
+    const double a = d * pi / 180, inner = r - (d % 45 == 0 ? 9 : 5);
     painter.setPen(QPen(look::kMuted, d % 45 == 0 ? 1.2 : 0.7));
     painter.drawLine(c + r * QPointF(std::sin(a), -std::cos(a)), c + inner * QPointF(std::sin(a), -std::cos(a)));
   }
   if (swept_) {
     const QRectF band = disc.adjusted(-5, -5, 5, 5);
-    const double from = swept_->first, to = std::min(swept_->second, from + 2 * kPi);
+    const double from = swept_->first, to = std::min(swept_->second, from + 2 * pi);
     painter.setPen(QPen(look::loadColor(0.55), 3, Qt::SolidLine, Qt::FlatCap));
     painter.setBrush(Qt::NoBrush);
-    painter.drawArc(band, int(degrees(from) * 16), -std::max(int((to - from) * 180 / kPi * 16), 8));
+    painter.drawArc(band, int(degrees(from) * 16), -std::max(int((to - from) * 180 / pi * 16), 8));
   }
   if (now_) {
     painter.setPen(QPen(trying_ ? look::kTeal : look::kInk, trying_ ? 3 : 2, Qt::SolidLine, Qt::RoundCap));
@@ -208,7 +208,7 @@ void AxisDial::mousePressEvent(QMouseEvent* event) {
     return std::hypot(d.x(), d.y());
   };
   const bool high = away(true) <= away(false);
-  if (away(high) > kReach) {
+  if (away(high) > kHandleReach) {
     needleHeld_ = trying_;
     heldSpan_ = span();
     return mouseMoveEvent(event);
@@ -226,13 +226,15 @@ void AxisDial::mouseMoveEvent(QMouseEvent* event) {
     return update();
   }
   if (held_ == 0) {
-    const auto near = [&](bool high) { return (event->position() - handleAt(high)).manhattanLength() < 1.5 * kReach; };
+    const auto near = [&](bool high) {
+      return (event->position() - handleAt(high)).manhattanLength() < 1.5 * kHandleReach;
+    };
     setCursor(near(true) || near(false) ? Qt::OpenHandCursor : Qt::ArrowCursor);
     return;
   }
   double value = valueAt(event->position());
   const double step =
-      event->modifiers() & Qt::ControlModifier ? (turns_ ? kPi / 12 : 0.01) : (turns_ ? kPi / 180 : 0.001);
+      event->modifiers() & Qt::ControlModifier ? (turns_ ? pi / 12 : 0.01) : (turns_ ? pi / 180 : 0.001);
   value = std::round(value / step) * step;
   // Across the bottom of the protractor, or off the ruler's end, the stop is taken away.
   const bool off = turns_ ? (held_ > 0 ? value < 0 && event->position().y() > center().y() + radius() / 2
@@ -256,9 +258,9 @@ void AxisDial::mouseReleaseEvent(QMouseEvent*) {
 }
 
 void AxisDial::keyPressEvent(QKeyEvent* event) {
-  const double step = (turns_ ? kPi / 180 : 0.001) * (event->modifiers() & Qt::ShiftModifier ? 10 : 1);
+  const double step = (turns_ ? pi / 180 : 0.001) * (event->modifiers() & Qt::ShiftModifier ? 10 : 1);
   double& stop = highChosen_ ? high_ : low_;
-  const double from = std::isfinite(stop) ? stop : turns_ ? (highChosen_ ? kPi : -kPi) : now_.value_or(0);
+  const double from = std::isfinite(stop) ? stop : turns_ ? (highChosen_ ? pi : -pi) : now_.value_or(0);
   switch (event->key()) {
     case Qt::Key_Left:
       stop = from - step;

@@ -11,12 +11,12 @@
 namespace calm::app {
 
 namespace {
-constexpr double kPi = std::numbers::pi;
-constexpr double kLeastReach = kPi / 2;  // rad, at the edge
-constexpr double kHandle = 6.5;          // px
-constexpr double kGrab = 12;             // px
-constexpr double kStep = kPi / 36;       // what a dragged rim snaps to
-constexpr double kParked = 0.93;         // of the edge, where the handle of a rim that is not there waits
+using std::numbers::pi;
+constexpr double kLeastReach = pi / 2;  // rad, at the edge
+constexpr double kHandle = 6.5;         // px
+constexpr double kGrab = 12;            // px
+constexpr double kStep = pi / 36;       // what a dragged rim snaps to
+constexpr double kParked = 0.93;        // of the edge, where the handle of a rim that is not there waits
 }  // namespace
 
 ConeDial::ConeDial(QWidget* parent) : QWidget(parent) {
@@ -38,7 +38,7 @@ void ConeDial::setReading(std::optional<QPointF> now, std::vector<QPointF> trail
 
 // The cone fills most of the plot; a rim that is dragged does not change the scale under the hand.
 double ConeDial::reach() const {
-  return held_ ? heldReach_ : std::clamp(1.4 * std::max(y_, z_), kLeastReach, kPi);
+  return held_ ? heldReach_ : std::clamp(1.4 * std::max(y_, z_), kLeastReach, pi);
 }
 
 // Leaning about z moves the tip up, about y sideways.
@@ -59,7 +59,7 @@ void ConeDial::paintEvent(QPaintEvent*) {
   const double edge = center.y() - at(0, reach()).y();
   painter.setPen(look::kHairline);
   painter.setBrush(Qt::NoBrush);
-  for (const double ring : {kPi / 6, kPi / 3, kPi / 2, kPi})
+  for (const double ring : {pi / 6, pi / 3, pi / 2, pi})
     if (ring <= reach() + 1e-9) painter.drawEllipse(center, edge * ring / reach(), edge * ring / reach());
   painter.drawLine(at(-reach(), 0), at(reach(), 0));
   painter.drawLine(at(0, -reach()), at(0, reach()));

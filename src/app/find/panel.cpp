@@ -14,7 +14,7 @@
 namespace calm::app {
 
 namespace {
-constexpr int kWidth = 460, kMostHits = 40;
+constexpr int kFindWidth = 460, kMostHits = 40;
 
 // Every word of the search is in the text.
 bool matches(const QString& text, const QStringList& words) {
@@ -90,7 +90,7 @@ void FindPanel::toggle() {
   if (isVisible()) return hide();
   words_->clear();
   list();
-  setGeometry((parentWidget()->width() - look::kCardWidth - kWidth) / 2, 84, kWidth, 340);
+  setGeometry((parentWidget()->width() - look::kCardWidth - kFindWidth) / 2, 84, kFindWidth, 340);
   show();
   raise();
   words_->setFocus();

@@ -11,7 +11,7 @@ namespace calm::app {
 namespace {
 
 constexpr int kMiddle = 12;
-constexpr int kReach = 7;  // px
+constexpr int kCueReach = 7;  // px
 
 bool waitsForTime(const rig::Cue& cue) {
   return cue.when.kind == rig::Trigger::Kind::time;
@@ -93,7 +93,7 @@ void CueLane::paint(QPainter& painter, const Scale& scale, int labelLeft) const 
 rig::Id CueLane::at(const Scale& scale, const QPointF& pixel) const {
   if (pixel.y() > kHeight) return rig::kNone;
   rig::Id best = rig::kNone;
-  double nearest = kReach;
+  double nearest = kCueReach;
   for (std::size_t i = 0; i < session_.rig().cues.size(); ++i)
     if (const auto time = timeOf(i)) {
       const double distance = std::abs(scale.xAt(*time) - pixel.x());

@@ -6,6 +6,7 @@
 #include <QPainterPath>
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 
 #include "app/look/look.h"
 #include "rig/edits.h"
@@ -14,8 +15,8 @@
 namespace calm::app {
 
 namespace {
-constexpr double kArm = 76, kBow = 52, kReach = 11;  // px
-constexpr double kPi = 3.14159265358979323846;
+constexpr double kArm = 76, kBow = 52, kGripReach = 11;  // px
+using std::numbers::pi;
 constexpr const char* kAxisNames[] = {"x", "y", "z"};
 
 // Sizes along the part's own axes that can be dragged, as full lengths; 0 where there is none.
@@ -90,7 +91,7 @@ std::vector<GripHandle> Grip::handles(const Camera& camera) const {
 
 std::optional<GripHandle> Grip::handleAt(const Camera& camera, const QPointF& pixel) const {
   std::optional<GripHandle> best;
-  double nearest = kReach;
+  double nearest = kGripReach;
   for (const GripHandle& h : handles(camera))
     if (const auto p = camera.project(h.at)) {
       const double d = std::hypot(p->x() - pixel.x(), p->y() - pixel.y());
@@ -129,7 +130,7 @@ double Grip::measure(const Camera& camera, const QPointF& pixel) const {
 // Onto whole steps of a grid that fits what a few pixels span; and onto what other parts reach along the axis, which
 // goes first.
 double Grip::snapped(double value, const Camera& camera) const {
-  if (held_->kind == GripHandle::Kind::turn) return std::round(value / (kPi / 36)) * (kPi / 36);
+  if (held_->kind == GripHandle::Kind::turn) return std::round(value / (pi / 36)) * (pi / 36);
   const double pixel = camera.metresPerPixel(heldCenter_);
   const double decade = std::pow(10, std::floor(std::log10(10 * pixel)));
   const double step = decade * (10 * pixel / decade > 5 ? 10 : 10 * pixel / decade > 2 ? 5 : 2);
@@ -157,7 +158,7 @@ void Grip::drag(const Camera& camera, const QPointF& pixel, Qt::KeyboardModifier
   uniform_ = modifiers & Qt::ShiftModifier;
   if (!typed_.isEmpty()) return;
   double change = measure(camera, pixel) - grabbed_;
-  if (held_->kind == GripHandle::Kind::turn) change = std::remainder(change, 2 * kPi);
+  if (held_->kind == GripHandle::Kind::turn) change = std::remainder(change, 2 * pi);
   change_ = modifiers & Qt::AltModifier ? change : snapped(change, camera);
   show();
 }

@@ -11,7 +11,7 @@
 namespace calm::app {
 
 namespace {
-constexpr double kReach = 12;       // px, within which a handle is taken
+constexpr double kJointReach = 12;  // px, within which a handle is taken
 constexpr double kSnap = 14;        // px, within which a place is snapped to
 constexpr double kAxisLength = 72;  // px
 constexpr double kEndReach = 46;    // px, at most, from the pivot to an end's knob
@@ -65,7 +65,7 @@ std::vector<JointHandle> JointGrip::handles(const Camera& camera) const {
 
 std::optional<JointHandle> JointGrip::handleAt(const Camera& camera, const QPointF& pixel) const {
   std::optional<JointHandle> best;
-  double nearest = kReach;
+  double nearest = kJointReach;
   for (const JointHandle& h : handles(camera))
     if (const double d = pixelsBetween(camera.project(h.at), pixel); d < nearest) nearest = d, best = h;
   return best;
