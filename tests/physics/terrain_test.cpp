@@ -8,6 +8,7 @@
 #include "engine/shape/hull.h"
 #include "engine/shape/mesh.h"
 #include "physics/rigs.h"
+#include "physics/surfaces.h"
 
 namespace calm::physics {
 namespace {
@@ -191,6 +192,32 @@ TEST(Terrain, BoxSlidesDownASlopeOfTriangles) {
   run(world, 1.5);
   const double expected = kGravity * (std::sin(angle) - 0.2 * std::cos(angle)) * 1.5;
   EXPECT_NEAR(world.state(id).velocity.norm(), expected, 0.01 * expected);
+}
+
+// A valley of two faces that meet at some angle. What slides down one of them, flat on it, comes to rest where its rim
+// meets the other: with its lower edge in the line of the valley, or with its upper one where the other leans over.
+TEST(Terrain, DiscOnOneFaceStopsAtTheNext) {
+  constexpr double kSlope = 40 * kPi / 180, kRadius = 0.1, kThick = 0.04, kWay = 0.02;
+  for (const double degrees : {60.0, 80.0, 90.0, 100.0, 120.0}) {
+    const double angle = degrees * kPi / 180;
+    const Vec3 up(std::cos(kSlope), std::sin(kSlope), 0), out(-std::sin(kSlope), std::cos(kSlope), 0);
+    const Vec3 next(std::cos(kSlope + angle), std::sin(kSlope + angle), 0), along = Vec3::UnitZ();
+    World world;
+    BodyDef valley;
+    valley.role = Role::fixed;
+    valley.friction = 0.3;
+    valley.shapes = {{meshOf({-along, along, up + along, up - along, next - along, next + along},
+                             {{0, 1, 2}, {0, 2, 3}, {1, 0, 4}, {1, 4, 5}}),
+                      {}}};
+    world.addBody(valley);
+    const Vec3 rests = (kRadius + std::max(0.0, kThick / std::tan(angle))) * up + kThick / 2 * out;
+    const BodyId disc =
+        world.addBody(tangible(Cylinder{kRadius, kThick}, 2, {rests + kWay * up, turnBetween(Vec3::UnitY(), out)}));
+    for (int i = 0; i < 120; ++i) world.step();
+    const double off = (world.state(disc).pose.position - rests).norm();
+    report("disc in a valley of " + std::to_string(int(degrees)) + " degrees: off its place by", off, 1e-4, "m");
+    EXPECT_LT(off, 1e-4) << degrees << " degrees";
+  }
 }
 
 TEST(Hull, StacksLikeTheBoxThatItIs) {

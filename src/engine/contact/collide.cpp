@@ -330,11 +330,14 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   // Out of the face as seen from the triangle; the manifold's normal points into it.
   const double facing = -out.normal.dot(up);
   constexpr double kFlat = 1 - 1e-6;
-  const bool round = a.discRadius > 0 && std::abs(a.discAxis.normalized().dot(up)) < 0.5;
-  const bool mayStand = !a.faces.empty() && !round;
+  const bool mayStand = !a.faces.empty();
   const auto standOnFace = [&] {
     out.points.clear();
-    faceManifold(core, face, a, false, margin, out);
+    out.roundA = a.radius;
+    thread_local ConvexCore standing;
+    standing = a;
+    if (a.discRadius > 0) rollPrism(standing, -up);
+    faceManifold(core, face, standing, false, margin, out);
   };
   const auto leaveToOthers = [&] { out.points.clear(), out.clearance = gap; };
   // A capsule whose axis goes through the triangle leaves along its face, not by the nearest edge.
@@ -349,7 +352,8 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   const bool sharp = (behind ? t.sharpBehind : t.sharp)[edge], ridgeBelow = (behind ? t.sharp : t.sharpBehind)[edge];
   if (facing <= 0 && !(touch.mesh->sheet && sharp)) return leaveToOthers();
   if (sharp) return;
-  // Round things touch a neighbour's face instead; what has faces may well stand on this one.
+  // Balls and capsules touch a neighbour's face instead; what has faces may well stand on this one, as may a cylinder
+  // with its side while an end lies on the neighbour.
   if (!mayStand) return leaveToOthers();
   standOnFace();
   // What seems to be deep in a hollow of a sheet reaches over the ridge that this is on the other side.
