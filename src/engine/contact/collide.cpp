@@ -330,21 +330,23 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   // Out of the face as seen from the triangle; the manifold's normal points into it.
   const double facing = -out.normal.dot(up);
   constexpr double kFlat = 1 - 1e-6;
-  const bool mayStand = !a.faces.empty();
+  const bool hasFaces = !a.faces.empty();
   const auto standOnFace = [&] {
     out.points.clear();
     out.roundA = a.radius;
-    thread_local ConvexCore standing;
-    standing = a;
-    if (a.discRadius > 0) rollPrism(standing, -up);
-    faceManifold(core, face, standing, false, margin, out);
+    if (a.discRadius == 0) return faceManifold(core, face, a, false, margin, out);
+    // With an edge where it is nearest to the face.
+    thread_local ConvexCore rolled;
+    rolled = a;
+    rollPrism(rolled, -up);
+    faceManifold(core, face, rolled, false, margin, out);
   };
   const auto leaveToOthers = [&] { out.points.clear(), out.clearance = gap; };
   // A capsule whose axis goes through the triangle leaves along its face, not by the nearest edge.
-  if (a.faces.empty() && gap < -a.radius - kRoundOff) return standOnFace();
+  if (!hasFaces && gap < -a.radius - kRoundOff) return standOnFace();
   if (facing > kFlat) {
     // What all but lies on it may have been met at an edge or in a face of its own, at few points.
-    if (mayStand && a.discRadius == 0 && out.normalOn != Manifold::Owner::b) standOnFace();
+    if (hasFaces && a.discRadius == 0 && out.normalOn != Manifold::Owner::b) standOnFace();
     return;
   }
   const MeshData::Triangle& t = touch.mesh->triangles[touch.triangle];
@@ -354,7 +356,7 @@ void collideWithTriangle(const ConvexCore& a, const TriangleTouch& touch, double
   if (sharp) return;
   // Balls and capsules touch a neighbour's face instead; what has faces may well stand on this one, as may a cylinder
   // with its side while an end lies on the neighbour.
-  if (!mayStand) return leaveToOthers();
+  if (!hasFaces) return leaveToOthers();
   standOnFace();
   // What seems to be deep in a hollow of a sheet reaches over the ridge that this is on the other side.
   if (touch.mesh->sheet && ridgeBelow && out.leastGap() < std::min(gap, 0.0) - kRoundOff) leaveToOthers();
